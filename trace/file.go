@@ -1,0 +1,96 @@
+package trace
+
+import (
+	"bufio"
+	"compress/gzip"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/klauspost/compress/zstd"
+)
+
+// Open opens a file of trace lines, plain, gzip or zstd. What it is shows in its
+// first bytes, whatever its name.
+func Open(path string) (io.ReadCloser, error) {
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	buffered := bufio.NewReaderSize(file, 64<<10)
+	magic, _ := buffered.Peek(4) // a short file is plain; a broken one shows when it is read
+	switch {
+	case len(magic) >= 2 && magic[0] == 0x1f && magic[1] == 0x8b:
+		unzip, err := gzip.NewReader(buffered)
+		if err != nil {
+			file.Close()
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+		return packedFile{unzip, file, func() {}}, nil
+	case string(magic) == "\x28\xb5\x2f\xfd":
+		unzip, err := zstd.NewReader(buffered, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(1<<30))
+		if err != nil {
+			file.Close()
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+		return packedFile{unzip, file, unzip.Close}, nil
+	}
+	return packedFile{buffered, file, func() {}}, nil
+}
+
+type packedFile struct {
+	io.Reader
+	file    *os.File
+	release func()
+}
+
+func (p packedFile) Close() error {
+	p.release()
+	return p.file.Close()
+}
+
+// Pack replaces a finished plain file by one packed as zstd, named with .zst
+// behind, and returns the new path. Until the packed file is complete and in
+// place, the plain one stays.
+func Pack(path string) (packed string, err error) {
+	source, err := os.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer source.Close()
+	packed = path + ".zst"
+	// The name without a dot-tmp ending appears only by rename.
+	target, err := os.CreateTemp(filepath.Dir(path), filepath.Base(packed)+".*.tmp")
+	if err != nil {
+		return "", err
+	}
+	defer func() {
+		if err != nil {
+			target.Close()
+			os.Remove(target.Name())
+		}
+	}()
+	// Fastest: smaller than the default level on trace lines, and a quarter of
+	// the size of the plain text. One thread, so that the bytes are always the same.
+	zip, err := zstd.NewWriter(target, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
+	if err != nil {
+		return "", err
+	}
+	if _, err = io.Copy(zip, source); err != nil {
+		return "", err
+	}
+	if err = zip.Close(); err != nil {
+		return "", err
+	}
+	if err = target.Close(); err != nil {
+		return "", err
+	}
+	if err = os.Chmod(target.Name(), 0o644); err != nil {
+		return "", err
+	}
+	if err = os.Rename(target.Name(), packed); err != nil {
+		return "", err
+	}
+	return packed, os.Remove(path)
+}
