@@ -156,15 +156,15 @@ func (l *Line) Send(now time.Duration, size int) Fate {
 }
 
 // delay draws a one-way delay: latency plus a normal deviation, drawn again
-// until it is not negative.
+// until it is not negative, in whole microseconds as records have them.
 func (l *Line) delay() time.Duration {
 	q := &l.quality
 	if q.Jitter == 0 {
-		return q.Latency
+		return q.Latency.Round(time.Microsecond)
 	}
 	for range 64 {
 		if d := q.Latency + time.Duration(l.random.NormFloat64()*float64(q.Jitter)); d >= 0 {
-			return d
+			return d.Round(time.Microsecond)
 		}
 	}
 	return 0 // out of reach: each of 64 draws is negative with probability 1/2 at the most

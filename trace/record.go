@@ -49,6 +49,12 @@ func (v Value) Float() float64 {
 	return math.Float64frombits(v.bits)
 }
 
+// Code is a number that tells values of the same kind apart.
+func (v Value) Code() uint64 { return v.bits }
+
+// Restore returns the value of that kind that has that code.
+func Restore(kind Kind, code uint64) Value { return Value{kind, code} }
+
 // IsTrue reports whether the value is the boolean true.
 func (v Value) IsTrue() bool { return v.kind == KindBool && v.bits == 1 }
 

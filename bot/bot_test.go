@@ -1,0 +1,99 @@
+package bot
+
+import (
+	"math"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"zitherwheel/chance"
+	"zitherwheel/plan"
+)
+
+// walker is a world with one bot in it, which moves as it is told.
+type walker struct {
+	inside        bool
+	x, y, heading float64
+	sheep         [2]float64
+	log           []string
+}
+
+func (w *walker) Inside() bool                          { return w.inside }
+func (w *walker) Own() (x, y, heading float64, ok bool) { return w.x, w.y, w.heading, w.inside }
+func (w *walker) Nearest(kind string) (x, y float64, ok bool) {
+	return w.sheep[0], w.sheep[1], kind == "sheep"
+}
+
+const frame = 20 * time.Millisecond
+
+// play lets a bot act for a while and applies what it does.
+func (w *walker) play(steps []plan.Step, length time.Duration) {
+	b := New(steps, Area{100, 60}, chance.Stream(1, "bot/fern"))
+	for now := time.Duration(0); now < length; now += frame {
+		a := b.Act(now, w)
+		if a.Join && !w.inside {
+			w.inside = true
+			w.log = append(w.log, now.String()+" joined")
+		}
+		if a.Leave && w.inside {
+			w.inside = false
+			w.log = append(w.log, now.String()+" left")
+		}
+		if a.Press != "" {
+			w.log = append(w.log, now.String()+" "+a.Press)
+		}
+		w.heading += a.Turn * 200 * frame.Seconds()
+		sin, cos := math.Sincos(w.heading * math.Pi / 180)
+		w.x += cos * 4 * a.Move * frame.Seconds()
+		w.y += sin * 4 * a.Move * frame.Seconds()
+	}
+}
+
+func TestStepsFollowEachOther(t *testing.T) {
+	w := &walker{}
+	w.play([]plan.Step{
+		{Do: plan.Join, At: time.Second},
+		{Do: plan.Idle, For: 500 * time.Millisecond},
+		{Do: plan.Press, Input: "bark"},
+		{Do: plan.Roam},
+		{Do: plan.Leave, At: 3 * time.Second},
+		{Do: plan.Idle, For: time.Second},
+		{Do: plan.Rejoin},
+		{Do: plan.Roam, For: time.Second},
+		{Do: plan.Rejoin},
+	}, 8*time.Second)
+	var steps []string
+	for _, line := range w.log {
+		if line != "" && line[len(line)-4:] != "bark" {
+			steps = append(steps, line)
+		}
+	}
+	assert.Equal(t, "1.52s bark", w.log[1])
+	assert.Equal(t, []string{"1s joined", "3s left", "4.02s joined", "5.04s left", "5.54s joined"}, steps)
+}
+
+func TestGoEndsWhereItWasSent(t *testing.T) {
+	w := &walker{}
+	w.play([]plan.Step{{Do: plan.Join}, {Do: plan.Go, To: [2]float64{-10, 15}}, {Do: plan.Press, Input: "bark"}}, 20*time.Second)
+	assert.Less(t, math.Hypot(w.x+10, w.y-15), 2.0)
+	assert.Len(t, w.log, 2, "%v", w.log)
+}
+
+func TestChaseFollowsTheNearest(t *testing.T) {
+	w := &walker{sheep: [2]float64{20, -8}}
+	w.play([]plan.Step{{Do: plan.Join}, {Do: plan.Chase, Kind: "sheep", For: 15 * time.Second}}, 16*time.Second)
+	assert.Less(t, math.Hypot(w.x-20, w.y+8), 3.0)
+}
+
+func TestHoldPressesWhatItNames(t *testing.T) {
+	assert.Equal(t, Action{Turn: -1, Move: 1, Run: true}, hold([]string{"forward", "right", "run"}))
+}
+
+func TestRoamingStaysInTheArea(t *testing.T) {
+	w := &walker{}
+	w.play([]plan.Step{{Do: plan.Join}, {Do: plan.Roam}}, 2*time.Minute)
+	assert.Less(t, math.Abs(w.x), 55.0)
+	assert.Less(t, math.Abs(w.y), 35.0)
+	assert.Greater(t, len(w.log), 5, "it barks now and then")
+}

@@ -1,0 +1,244 @@
+// Package hillfold is the demo game: a sheepdog trial on a field of 120 by 80
+// metres, played over datagrams. It is a small networked game of the ordinary
+// kind, there to be tested: a server that decides everything, clients that
+// predict their own dog and interpolate everything else, snapshots on
+// unreliable datagrams and a numbered, acknowledged, resent channel for what
+// must not be lost.
+//
+// [Server] and [Client] are plain state machines, Step(now, packets) -> packets,
+// so the same code runs under a virtual clock and as real processes. Both say
+// what they believe as trace records; the client says what it would show.
+//
+// The package knows the trace format and nothing of bots, links or verdicts.
+package hillfold
+
+import (
+	"math"
+	"time"
+
+	"zitherwheel/trace"
+)
+
+// The field, in metres, with the origin in its middle. East of foldX and
+// between -foldY and foldY lies the fold.
+const (
+	Width      = 120.0
+	Height     = 80.0
+	halfWidth  = Width / 2
+	halfHeight = Height / 2
+	foldX      = 54.0
+	foldY      = 9.0
+)
+
+// Rates are how often things happen, per second.
+type Rates struct {
+	Tick   int // the server simulates
+	Send   int // the server sends a snapshot to each client
+	Frame  int // a client runs: one input and one picture a frame
+	Report int // a client says in its trace what it shows; at most Frame
+}
+
+// DefaultRates are those of a healthy match.
+var DefaultRates = Rates{Tick: 30, Send: 20, Frame: 60, Report: 20}
+
+// Config is what the two sides of a match agree on.
+type Config struct {
+	Rates  Rates
+	Sheep  int           // how many are on the field at a time
+	Round  time.Duration // when the round ends and the final score is told
+	Faults Faults        // mistakes to make
+}
+
+// Address tells the network places of packets apart. To a client everything
+// comes from and goes to one server, whatever its address.
+type Address int32
+
+// Packet is a datagram. Data is valid only until the next step.
+type Packet struct {
+	Peer Address // where it came from, or where it goes
+	Data []byte
+}
+
+// Input is what a player does during one frame.
+type Input struct {
+	Turn float64 // -1 hard right to 1 hard left
+	Move float64 // 0 stands, 1 goes ahead
+	Run  bool    // runs instead of trotting, while stamina lasts
+	Bark bool
+}
+
+// Dog movement, in metres, seconds and degrees.
+const (
+	trotSpeed    = 4.0
+	runSpeed     = 8.0
+	acceleration = 14.0
+	turnRate     = 200.0
+	fullStamina  = 100.0
+	runCost      = 16.0 // stamina a second
+	restGain     = 7.0
+	tiredBelow   = 1.0 // too tired to run
+	restedAbove  = 15.0
+)
+
+// dogState is the part of a dog that follows from inputs alone, so that a
+// client can predict it.
+type dogState struct {
+	x, y, heading, speed, stamina float64
+	running, tired                bool
+}
+
+// step moves a dog by one input that lasts dt seconds.
+func (d *dogState) step(in Input, dt float64) {
+	d.heading = turned(d.heading, in.Turn*turnRate*dt)
+	if d.stamina < tiredBelow {
+		d.tired = true
+	} else if d.stamina > restedAbove {
+		d.tired = false
+	}
+	d.running = in.Run && in.Move > 0 && !d.tired
+	goal := trotSpeed * in.Move
+	if d.running {
+		goal = runSpeed * in.Move
+		d.stamina = max(0, d.stamina-runCost*dt)
+	} else {
+		d.stamina = min(fullStamina, d.stamina+restGain*dt)
+	}
+	d.speed += max(-acceleration*dt, min(acceleration*dt, goal-d.speed))
+	sin, cos := math.Sincos(d.heading * math.Pi / 180)
+	d.x = fenced(d.x, d.x+cos*d.speed*dt, halfWidth)
+	d.y = fenced(d.y, d.y+sin*d.speed*dt, halfHeight)
+}
+
+// fenced is where a step ends that the fence around the field may stop.
+func fenced(from, to, limit float64) float64 {
+	return max(min(to, max(from, limit)), min(from, -limit))
+}
+
+func (d *dogState) gait() string {
+	switch {
+	case d.speed < 0.05:
+		return "stand"
+	case d.running:
+		return "run"
+	}
+	return "trot"
+}
+
+// turned adds to a heading in degrees and keeps it in [0, 360).
+func turned(heading, by float64) float64 {
+	h := math.Mod(heading+by, 360)
+	if h < 0 {
+		h += 360
+	}
+	return h
+}
+
+// turnTo is the signed angle from one heading to another, in (-180, 180].
+func turnTo(from, to float64) float64 {
+	d := turned(to, -from)
+	if d > 180 {
+		d -= 360
+	}
+	return d
+}
+
+// thing numbers an entity on the wire. Numbers are never used again.
+type thing uint16
+
+// species is the kind of an entity.
+type species uint8
+
+const (
+	dogs species = iota
+	sheep
+	bell
+	round
+)
+
+func (s species) String() string { return [...]string{"dog", "sheep", "bell", "round"}[s] }
+
+// teller turns what a machine believes into trace records: only what changed
+// since it last spoke, and a whole picture about once a second.
+type teller struct {
+	say     func(*trace.Record)
+	names   *trace.Names
+	fields  [fieldCount]trace.Field
+	gaits   [3]trace.Value
+	record  trace.Record
+	nextAll time.Duration
+	gone    []trace.Entity
+}
+
+// The fields of all species.
+const (
+	fieldX = iota
+	fieldY
+	fieldHeading
+	fieldSpeed
+	fieldGait
+	fieldStamina
+	fieldScore
+	fieldWearer
+	fieldPhase
+	fieldPenned
+	fieldCount
+)
+
+func newTeller(names *trace.Names, say func(*trace.Record)) teller {
+	t := teller{say: say, names: names}
+	for i, name := range [fieldCount]string{"x", "y", "heading", "speed", "gait", "stamina", "score", "wearer", "phase", "penned"} {
+		t.fields[i] = names.Field(name)
+	}
+	for i, gait := range gaits {
+		t.gaits[i] = names.Text(gait)
+	}
+	return t
+}
+
+var gaits = [3]string{"stand", "trot", "run"}
+
+// told is what was last said of an entity.
+type told struct {
+	entity trace.Entity
+	values [fieldCount]trace.Value
+}
+
+// begin starts a picture and reports whether it is to be a whole one.
+func (t *teller) begin(now time.Duration) {
+	t.record.Reset()
+	t.record.T = now
+	if now >= t.nextAll {
+		t.record.Whole = true
+		t.nextAll = now + time.Second
+	}
+}
+
+// tell adds a field to the picture if it is news.
+func (t *teller) tell(of *told, field int, v trace.Value) {
+	if of.values[field] != v || t.record.Whole {
+		of.values[field] = v
+		t.record.State = append(t.record.State, trace.Change{Entity: of.entity, Field: t.fields[field], Value: v})
+	}
+}
+
+func (t *teller) number(of *told, field int, v float64) { t.tell(of, field, trace.Number(v)) }
+func (t *teller) text(of *told, field int, s string)    { t.tell(of, field, t.names.Text(s)) }
+
+// end says the picture, if there is anything to say.
+func (t *teller) end() {
+	if !t.record.Whole {
+		t.record.Gone = append(t.record.Gone, t.gone...)
+	}
+	t.gone = t.gone[:0]
+	if t.record.Whole || len(t.record.State) > 0 || len(t.record.Gone) > 0 {
+		t.say(&t.record)
+	}
+}
+
+// happened says a single thing between pictures.
+func (t *teller) happened(now time.Duration, fill func(*trace.Record)) {
+	var r trace.Record
+	r.T = now
+	fill(&r)
+	t.say(&r)
+}

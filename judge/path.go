@@ -1,0 +1,208 @@
+package judge
+
+import (
+	"math"
+	"time"
+
+	"zitherwheel/trace"
+	"zitherwheel/watch"
+)
+
+// point is a value as it is compared: up to three numbers. What a value is not
+// made of numbers for, encode turns into some.
+type point [3]float64
+
+// path is what the reference said of one field, or of several that are compared
+// together, over time. It is linear between its corners for numbers and angles
+// and constant up to the next corner for everything else; behind the last
+// corner the last value stands.
+type path struct {
+	compare watch.Compare
+	circle  float64
+	fields  []trace.Field // none for existence
+	corners []corner
+	cursor  int // index near the times that are asked about
+	value   [3]trace.Value
+	dirty   bool
+	broken  bool // the next corner does not continue the one before
+}
+
+type corner struct {
+	t time.Duration
+	v point
+}
+
+func newPath(rule *watch.Rule, fields []trace.Field) *path {
+	return &path{compare: rule.Compare, circle: rule.Circle, fields: fields}
+}
+
+// encode turns the present values of the fields into a point.
+func encode(compare watch.Compare, values []trace.Value) (p point) {
+	if compare != watch.Exact {
+		for i, v := range values {
+			p[i] = v.Float() // NaN for what is not a number: no distance to it is small
+		}
+		return p
+	}
+	v := values[0]
+	p[1] = float64(v.Kind())
+	switch f := v.Float(); {
+	case v.Kind() != trace.KindNumber:
+		p[0] = float64(v.Code())
+	case math.IsNaN(f):
+		p[1] = -1
+	default:
+		p[0] = f
+	}
+	return p
+}
+
+// add puts a corner at t. since is when the value before was last known to
+// stand: a number moves from there to here.
+func (p *path) add(t, since time.Duration, v point) {
+	if n := len(p.corners); n > 0 {
+		last := &p.corners[n-1]
+		if p.compare == watch.Angle {
+			v[0] = last.v[0] + math.Remainder(v[0]-last.v[0], p.circle) // the short way round
+		}
+		switch {
+		case t <= last.t: // said twice at one moment: the later counts
+			last.v = v
+			return
+		case p.broken || math.IsNaN(v[0]+last.v[0]):
+			p.corners = append(p.corners, corner{t - 1, last.v})
+		case p.compare != watch.Exact && since > last.t && since < t:
+			p.corners = append(p.corners, corner{since, last.v})
+		}
+	}
+	p.broken = false
+	p.corners = append(p.corners, corner{t, v})
+}
+
+// at is the value at a moment; before the first corner, the first value.
+func (p *path) at(t time.Duration) point {
+	i := p.seek(t)
+	if i < 0 {
+		return p.corners[0].v
+	}
+	a := p.corners[i]
+	if p.compare == watch.Exact || i+1 == len(p.corners) {
+		return a.v
+	}
+	b := p.corners[i+1]
+	share := float64(t-a.t) / float64(b.t-a.t)
+	for k := range a.v {
+		a.v[k] += (b.v[k] - a.v[k]) * share
+	}
+	return a.v
+}
+
+// seek returns the index of the last corner at or before t, or -1. It looks
+// from where it looked last.
+func (p *path) seek(t time.Duration) int {
+	c := min(max(p.cursor, 0), len(p.corners)-1)
+	for c+1 < len(p.corners) && p.corners[c+1].t <= t {
+		c++
+	}
+	for c >= 0 && p.corners[c].t > t {
+		c--
+	}
+	p.cursor = c
+	return c
+}
+
+// latest looks for the latest moment of [low, high] at which the path was
+// within tolerance of v. Without one it returns the smallest distance there.
+func (p *path) latest(v point, within float64, low, high time.Duration) (moment time.Duration, gap float64, ok bool) {
+	gap = math.Inf(1)
+	for i := p.seek(high); i >= 0; i-- {
+		from, to := p.segment(i, low, high)
+		_, end, d := p.near(i, v, within, from, to)
+		if d <= within {
+			return end, d, true
+		}
+		gap = min(gap, d)
+		if p.corners[i].t <= low {
+			break
+		}
+	}
+	return 0, gap, false
+}
+
+// segment is the part of [low, high] that lies between corner i and the next.
+func (p *path) segment(i int, low, high time.Duration) (from, to time.Duration) {
+	to = high
+	if i+1 < len(p.corners) {
+		to = min(high, p.corners[i+1].t)
+	}
+	return min(max(low, p.corners[i].t), to), to
+}
+
+// near finds when, between from and to behind corner i, the path is within
+// tolerance of v. d is the smallest distance there; begin and end are set if it
+// is within the tolerance.
+func (p *path) near(i int, v point, within float64, from, to time.Duration) (begin, end time.Duration, d float64) {
+	a := &p.corners[i]
+	if p.compare == watch.Exact {
+		if a.v == v {
+			return from, to, 0
+		}
+		return 0, 0, 1
+	}
+	if p.compare == watch.Angle { // the turn of v that lies nearest
+		v[0] = a.v[0] + math.Remainder(v[0]-a.v[0], p.circle)
+	}
+	if i+1 == len(p.corners) {
+		return from, to, distance(a.v, v)
+	}
+	b := &p.corners[i+1]
+	// The place at share u of the way is a+u*way; |a-v + u*way|^2 is a parabola.
+	way := point{b.v[0] - a.v[0], b.v[1] - a.v[1], b.v[2] - a.v[2]}
+	off := point{a.v[0] - v[0], a.v[1] - v[1], a.v[2] - v[2]}
+	ww, ow, oo := dot(way, way), dot(off, way), dot(off, off)
+	if ww == 0 {
+		return from, to, math.Sqrt(oo)
+	}
+	span := float64(b.t - a.t)
+	low, high := float64(from-a.t)/span, float64(to-a.t)/span
+	nearest := max(low, min(high, -ow/ww))
+	square := oo + nearest*(2*ow+nearest*ww)
+	if !(square <= within*within) {
+		if math.IsNaN(square) {
+			return 0, 0, math.Inf(1)
+		}
+		return 0, 0, math.Sqrt(max(square, 0))
+	}
+	half := math.Sqrt(max(0, ow*ow-ww*(oo-within*within))) / ww
+	middle := -ow / ww
+	begin = a.t + time.Duration(max(low, middle-half)*span)
+	end = a.t + time.Duration(min(high, middle+half)*span)
+	return min(max(begin, from), to), min(max(end, from), to), math.Sqrt(max(square, 0))
+}
+
+// forget drops corners that no question about t or later needs.
+func (p *path) forget(t time.Duration) {
+	drop := 0
+	for drop+1 < len(p.corners) && p.corners[drop+1].t <= t {
+		drop++
+	}
+	if drop < 64 { // seldom, because the rest is moved
+		return
+	}
+	p.corners = append(p.corners[:0], p.corners[drop:]...)
+	p.cursor -= drop
+}
+
+func dot(a, b point) float64 { return a[0]*b[0] + a[1]*b[1] + a[2]*b[2] }
+
+func distance(a, b point) float64 {
+	d := point{a[0] - b[0], a[1] - b[1], a[2] - b[2]}
+	for k := range d {
+		if math.IsNaN(d[k]) { // not numbers: the same if neither is one
+			if d[k] = 0; math.IsNaN(a[k]) != math.IsNaN(b[k]) {
+				return math.Inf(1)
+			}
+		}
+	}
+	return math.Sqrt(dot(d, d))
+}

@@ -1,0 +1,280 @@
+package judge
+
+import (
+	"math"
+	"time"
+
+	"zitherwheel/watch"
+)
+
+// tracker follows one watch rule on one entity in one view: which value the
+// view holds, whether the reference explains it, and the episode that is going
+// on if it does not.
+//
+// A value that a view shows at time t is explained by what the reference said
+// at s if it lies within the tolerance and
+//
+//	s >= heard(t) - lag    the view is not later than it has to be, and
+//	s <= t                 not earlier either; or, where the rule has a lead,
+//	t >= told(s - lead)    not further ahead than the reference could know,
+//
+// where heard(t) is the newest sending time of anything that had reached the
+// view by t, and told(s) of anything from the view that had reached the
+// reference by s. Without records of packets both are the identity.
+type tracker struct {
+	rule   *watch.Rule
+	path   *path
+	mirror *mirror
+	value  point
+	holds  bool          // the view has said a value
+	since  time.Duration // when it said it
+	active bool          // it is being judged
+	upTo   time.Duration // judged so far
+	match  time.Duration // latest moment of the path that explains the value so far; -never if none
+	dirty  bool
+	before sighting // the last explained value, for the evidence
+	run    episode
+}
+
+// sighting is a value of the view beside the reference's at one moment.
+type sighting struct {
+	t           time.Duration
+	view, there point
+	gap         float64       // 0 if explained
+	age         time.Duration // if explained
+	ok          bool          // explained
+	wrap        float64       // it would be if a coordinate were shifted by so much: see wrapOf
+}
+
+// episode is a stretch of unexplained time. The zero value is none.
+type episode struct {
+	on        bool
+	began     time.Duration // first unexplained moment
+	last      time.Duration // end of the last unexplained stretch
+	amount    time.Duration // unexplained time in it
+	certain   bool          // amount reached settle
+	lastMatch time.Duration // the reference's moment that explained the value before
+	since     time.Duration // when the view had said the value that became unexplained
+	before    sighting
+	seen      []sighting
+	stride    int // every so many sightings are kept
+	count     int
+	changes   int // values the view said during the episode
+	worst     float64
+	evidence  Evidence
+}
+
+// window is the stretch of the path that may explain a value shown at t.
+func (v *view) window(rule *watch.Rule, t time.Duration) (low, high time.Duration, known bool) {
+	low = v.heardBy(t) - rule.Lag
+	if rule.Lead == 0 {
+		return low, t, true
+	}
+	told := v.up.firstSince(t)
+	if told == never {
+		return low, t, false // the reference has heard nothing from this view since t
+	}
+	return low, told + rule.Lead, true
+}
+
+// say takes in that the view shows a value from t on.
+func (k *tracker) say(j *Judge, v *view, t time.Duration, value point) {
+	k.advance(j, v, t)
+	fresh := !k.holds || k.value != value
+	k.value, k.holds = value, true
+	if fresh {
+		k.since = t
+		if k.run.on {
+			k.run.changes++
+		}
+	}
+	if k.active {
+		k.look(j, v, t)
+	}
+}
+
+// look asks whether the value is explained now and remembers by what.
+func (k *tracker) look(j *Judge, v *view, t time.Duration) {
+	v.comparisons++
+	k.upTo = t
+	low, high, known := v.window(k.rule, t)
+	if !known {
+		k.match = t // nobody could know: it counts as explained
+		v.excused++
+		return
+	}
+	moment, gap, ok := k.path.latest(k.value, k.rule.Within, low, high)
+	if !ok {
+		moment, ok = k.betweenHeard(v, low, t)
+	}
+	if !ok {
+		k.match = -never
+		k.unexplained(j, v, t, t, gap)
+		return
+	}
+	k.match = moment
+	age := t - moment
+	if age < 0 {
+		// Ahead of the reference, or at rest: an older value may fit as well.
+		if last, _, fits := k.path.latest(k.value, k.rule.Within, low, t); fits {
+			age = t - last
+		}
+	}
+	if age > k.rule.Lag {
+		v.excused++
+	}
+	k.before = sighting{t: t, view: k.value, there: k.path.at(t), age: age, ok: true}
+	if k.run.on {
+		k.note(v, k.before)
+	}
+}
+
+// betweenHeard explains a value that a view made up between two pictures it
+// had, where those between them were lost: on the straight line from one to the
+// other.
+func (k *tracker) betweenHeard(v *view, low, t time.Duration) (time.Duration, bool) {
+	if k.rule.Compare == watch.Exact || !v.down.known || len(k.path.corners) == 0 {
+		return 0, false
+	}
+	steps := v.down.steps
+	for i := len(steps) - 1; i > 0 && steps[i].newest > low; i-- {
+		if steps[i].at > t {
+			continue
+		}
+		a, b := steps[i-1].newest, steps[i].newest
+		if a < k.path.corners[0].t {
+			break
+		}
+		chord := path{compare: k.path.compare, circle: k.path.circle, corners: []corner{{a, k.path.at(a)}}}
+		chord.add(b, a, k.path.at(b))
+		if _, _, d := chord.near(0, k.value, k.rule.Within, a, b); d <= k.rule.Within {
+			return b, true
+		}
+	}
+	return 0, false
+}
+
+// advance judges the held value up to t: at every moment of it, also at those
+// at which nobody says anything.
+func (k *tracker) advance(j *Judge, v *view, t time.Duration) {
+	if !k.active || !k.holds || t <= k.upTo {
+		return
+	}
+	from := k.upTo
+	k.upTo = t
+	low, high, known := v.window(k.rule, t)
+	if !known || k.match >= low {
+		// Nothing else can be said, or what explained it has not left the window.
+		k.rest(v, t)
+		return
+	}
+	// Walk along the path from the last match and see when the value was explained.
+	expiry := v.expiry(k.match, k.rule.Lag, from)
+	oldest, begin, _ := v.window(k.rule, from)
+	for i := max(0, k.path.seek(max(k.match, oldest))); i < len(k.path.corners) && k.path.corners[i].t <= high; i++ {
+		start, end := k.path.segment(i, max(k.match, oldest), high)
+		p, q, d := k.path.near(i, k.value, k.rule.Within, start, end)
+		if !(d <= k.rule.Within) || q <= k.match {
+			continue
+		}
+		opens := from // the first moment at which p is not too far ahead
+		if k.rule.Lead == 0 {
+			opens = p
+		} else if p > begin {
+			opens = v.up.newest(p - k.rule.Lead)
+		}
+		if opens = min(max(opens, from), t); opens > expiry {
+			k.unexplained(j, v, expiry, opens, math.NaN())
+		}
+		k.match = q
+		expiry = max(expiry, v.expiry(q, k.rule.Lag, from))
+		if expiry >= t {
+			break
+		}
+	}
+	if expiry < t {
+		k.unexplained(j, v, expiry, t, math.NaN())
+	}
+	k.rest(v, t)
+}
+
+// rest ends an episode that has been quiet for long enough.
+func (k *tracker) rest(v *view, t time.Duration) {
+	if k.run.on && t-k.run.last >= k.rule.Settle && k.match > -never {
+		k.close(v, k.run.last, false)
+	}
+}
+
+// unexplained adds a stretch of time to the episode, beginning one if need be.
+func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration, gap float64) {
+	e := &k.run
+	if e.on && from-e.last >= k.rule.Settle {
+		k.close(v, e.last, false)
+	}
+	if !e.on {
+		seen := e.seen[:0]
+		*e = episode{on: true, began: from, last: from, lastMatch: k.match, since: k.since, before: k.before, seen: seen, stride: 1}
+	}
+	if math.IsNaN(gap) { // not looked at yet at this moment
+		low, high, _ := v.window(k.rule, from)
+		_, gap, _ = k.path.latest(k.value, k.rule.Within, low, max(low, high))
+	}
+	if !math.IsInf(gap, 0) {
+		e.worst = max(e.worst, gap)
+	}
+	k.note(v, sighting{t: to, view: k.value, there: k.path.at(to), gap: gap})
+	e.amount += to - max(from, e.last)
+	e.last = max(e.last, to)
+	if !e.certain && e.amount >= k.rule.Settle {
+		e.certain = true
+		e.evidence = j.gather(v, k)
+	}
+}
+
+const sightingsKept = 48
+
+// note keeps a sighting, evenly thinned.
+func (k *tracker) note(v *view, s sighting) {
+	e := &k.run
+	e.count++
+	if (e.count-1)%e.stride != 0 {
+		return
+	}
+	if len(e.seen) == sightingsKept {
+		for i := range sightingsKept / 2 {
+			e.seen[i] = e.seen[2*i]
+		}
+		e.seen = e.seen[:sightingsKept/2]
+		e.stride *= 2
+	}
+	if !s.ok {
+		s.wrap = k.wrapOf(v, s)
+	}
+	e.seen = append(e.seen, s)
+}
+
+// close ends the episode; a certain one becomes a finding.
+func (k *tracker) close(v *view, at time.Duration, open bool) {
+	e := &k.run
+	if e.on && e.certain {
+		v.judge.found(v, k, at, open)
+	} else if e.on && open && e.amount > 0 {
+		v.judge.doubtful++
+	}
+	e.on, e.certain = false, false
+}
+
+// start begins judging at t with whatever value the view holds.
+func (k *tracker) start(j *Judge, v *view, t time.Duration) {
+	k.active, k.upTo, k.match = true, t, -never
+	if k.holds {
+		k.look(j, v, t)
+	}
+}
+
+// stop ends judging at t: the view left, or the entity is not to be seen.
+func (k *tracker) stop(j *Judge, v *view, t time.Duration) {
+	k.advance(j, v, t)
+	k.active = false
+	k.close(v, t, false)
+}

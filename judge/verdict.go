@@ -1,0 +1,273 @@
+package judge
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"zitherwheel/trace"
+	"zitherwheel/watch"
+)
+
+// Seconds is a time that is written as seconds with at most six decimals.
+type Seconds time.Duration
+
+func (s Seconds) MarshalJSON() ([]byte, error) {
+	b := trace.AppendSeconds(nil, time.Duration(s))
+	return []byte(strings.TrimRight(strings.TrimRight(string(b), "0"), ".")), nil
+}
+
+func (s *Seconds) UnmarshalJSON(b []byte) error {
+	f, err := strconv.ParseFloat(string(b), 64)
+	*s = Seconds(math.Round(f*1e6)) * Seconds(time.Microsecond)
+	return err
+}
+
+// Outcome is the verdict in a word.
+type Outcome string
+
+const (
+	InSync          Outcome = "in sync"
+	OutOfSync       Outcome = "out of sync"
+	NothingCompared Outcome = "nothing compared"
+)
+
+// Verdict is what the judge says of a match. Its JSON is findings.json.
+type Verdict struct {
+	Outcome     Outcome      `json:"verdict"`
+	From        Seconds      `json:"from_s"`
+	To          Seconds      `json:"to_s"`
+	Alignment   string       `json:"alignment"` // how the views' clocks were brought together
+	Reference   string       `json:"reference"`
+	Packets     bool         `json:"packets_known"` // whether it was known what each view could know
+	Comparisons int          `json:"comparisons"`
+	Excused     int          `json:"excused"`  // comparisons that only what the link withheld explains
+	Doubtful    int          `json:"doubtful"` // disagreements still too short to count when the match ended
+	Views       []ViewReport `json:"views"`
+	Rules       []RuleReport `json:"rules"`
+	Incidents   []Incident   `json:"incidents"`
+	Findings    []*Finding   `json:"findings"`
+}
+
+// ViewReport says how much of a view was compared.
+type ViewReport struct {
+	Name        string  `json:"name"`
+	Records     int     `json:"records"`
+	From        Seconds `json:"from_s"`
+	To          Seconds `json:"to_s"`
+	Judged      Seconds `json:"judged_s"` // how long it was in the match
+	Entities    int     `json:"entities"`
+	Comparisons int     `json:"comparisons"`
+	Excused     int     `json:"excused"`
+	Findings    int     `json:"findings"`
+}
+
+// RuleReport says whether a watch rule found anything to compare.
+type RuleReport struct {
+	Entities string `json:"entities"`
+	Of       string `json:"of"`
+	Fields   string `json:"fields"`
+	Fits     int    `json:"fits"` // how many pairs of view and entity it was used for
+	Findings int    `json:"findings"`
+}
+
+// Incident is a number of findings that hang together. The earliest is its head.
+type Incident struct {
+	ID       string   `json:"id"`
+	Kind     Kind     `json:"kind"`
+	Head     string   `json:"head"` // id of a finding
+	BeganAt  Seconds  `json:"began_s"`
+	Findings []string `json:"findings"`
+	Views    []string `json:"views"`
+	Entities []string `json:"entities"`
+}
+
+// Finding is a disagreement that lasted.
+type Finding struct {
+	ID        string   `json:"id"`
+	Kind      Kind     `json:"kind"`
+	Signature string   `json:"signature"`
+	View      string   `json:"view"`
+	Entity    string   `json:"entity"`
+	Fields    string   `json:"fields"`
+	Own       bool     `json:"own"` // the entity is the view's own
+	BeganAt   Seconds  `json:"began_s"`
+	EndedAt   Seconds  `json:"ended_s"` // or the end of the match
+	Open      bool     `json:"open"`    // it never ended
+	Ended     string   `json:"ended"`   // how
+	Apart     Seconds  `json:"apart_s"` // unexplained time in it
+	Gap       *float64 `json:"worst_gap,omitempty"`
+	Why       string   `json:"why"` // what the kind was told by
+	Evidence  Evidence `json:"evidence"`
+
+	rule *watch.Rule
+}
+
+// found makes a finding of an episode that is over.
+func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
+	e := &k.run
+	kind, why := j.kindOf(k)
+	f := &Finding{
+		Kind: kind, Why: why, View: v.name, Entity: k.mirror.thing.name, Fields: k.rule.Label(), Own: k.mirror.own,
+		BeganAt: Seconds(e.began), EndedAt: Seconds(end), Open: open, Apart: Seconds(e.amount), Evidence: e.evidence, rule: k.rule,
+	}
+	switch {
+	case open:
+		f.Ended = "still so at the end"
+	case !v.in || end < e.last:
+		f.Ended = "the view left the match"
+	case !k.active:
+		f.Ended = "the entity was no longer to be compared"
+	case k.since >= e.last-time.Millisecond:
+		f.Ended = "the view's next change"
+	default:
+		f.Ended = "the reference came back to the view's value"
+	}
+	if k.rule.Compare != watch.Exact && e.worst > 0 {
+		gap := math.Round(e.worst*1e3) / 1e3
+		f.Gap = &gap
+	}
+	f.Evidence.complete(j, k)
+	kindOfEntity, _, _ := strings.Cut(f.Entity, "/")
+	whose := "of another"
+	if f.Own {
+		whose = "of its own"
+	}
+	f.Signature = fmt.Sprintf("%s %s %s %s", kind, kindOfEntity, f.Fields, whose)
+	j.findings = append(j.findings, f)
+}
+
+// verdict sums everything up.
+func (j *Judge) verdict(end time.Duration) *Verdict {
+	d := &Verdict{From: Seconds(j.first), To: Seconds(end), Alignment: "shared", Packets: j.config.Fates,
+		Doubtful: j.doubtful, Findings: j.findings, Incidents: []Incident{}}
+	if len(j.views) > 0 {
+		d.Reference = j.views[0].name
+	}
+	slices.SortStableFunc(d.Findings, func(a, b *Finding) int {
+		return cmp.Or(cmp.Compare(a.BeganAt, b.BeganAt), cmp.Compare(a.View, b.View), cmp.Compare(a.Entity, b.Entity), cmp.Compare(a.Fields, b.Fields))
+	})
+	if d.Findings == nil {
+		d.Findings = []*Finding{}
+	}
+	for i, f := range d.Findings {
+		f.ID = "F" + strconv.Itoa(i+1)
+	}
+	fits := map[*watch.Rule]int{}
+	for _, v := range j.views[1:] {
+		r := ViewReport{Name: v.name, Records: v.records, From: Seconds(v.from), To: Seconds(v.to), Judged: Seconds(v.inFor),
+			Comparisons: v.comparisons, Excused: v.excused}
+		for _, m := range v.mirrors {
+			if m != nil && m.thing != nil {
+				r.Entities++
+			}
+		}
+		v.each(func(k *tracker) {
+			if k.holds || k.run.count > 0 {
+				fits[k.rule]++
+			}
+		})
+		for _, f := range d.Findings {
+			if f.View == v.name {
+				r.Findings++
+			}
+		}
+		d.Views = append(d.Views, r)
+		d.Comparisons += v.comparisons
+		d.Excused += v.excused
+	}
+	for i := range j.config.Rules {
+		rule := &j.config.Rules[i]
+		r := RuleReport{Entities: rule.Entities, Of: rule.Of.String(), Fields: rule.Label(), Fits: fits[rule]}
+		for _, f := range d.Findings {
+			if f.rule == rule {
+				r.Findings++
+			}
+		}
+		d.Rules = append(d.Rules, r)
+	}
+	d.Incidents = append(d.Incidents, incidents(d.Findings)...)
+	switch {
+	case len(d.Findings) > 0:
+		d.Outcome = OutOfSync
+	case d.Comparisons == 0:
+		d.Outcome = NothingCompared
+	default:
+		d.Outcome = InSync
+	}
+	return d
+}
+
+// incidents joins findings that hang together: those that overlap in time and
+// are of the same entity, of the same kind on the same fields of the same kind
+// of entity, or have a lost packet in common.
+func incidents(findings []*Finding) []Incident {
+	group := make([]int, len(findings))
+	for i := range group {
+		group[i] = i
+	}
+	var root func(i int) int
+	root = func(i int) int {
+		if group[i] != i {
+			group[i] = root(group[i])
+		}
+		return group[i]
+	}
+	// The latest end of each group that a finding may belong to, by what it has
+	// in common with it. Findings come in order of their beginning.
+	type open struct {
+		member int
+		until  Seconds
+	}
+	latest := map[string]open{}
+	for i, f := range findings {
+		until := f.EndedAt + Seconds(f.rule.Settle)
+		for _, common := range common(f) {
+			if o, ok := latest[common]; ok && f.BeganAt <= o.until {
+				a, b := root(i), root(o.member)
+				group[max(a, b)] = min(a, b)
+				until = max(until, o.until)
+			}
+			latest[common] = open{i, until}
+		}
+	}
+	byRoot := map[int]*Incident{}
+	var order []int
+	for i, f := range findings {
+		r := root(i)
+		in := byRoot[r]
+		if in == nil {
+			in = &Incident{Kind: f.Kind, Head: f.ID, BeganAt: f.BeganAt}
+			byRoot[r] = in
+			order = append(order, r)
+		}
+		in.Findings = append(in.Findings, f.ID)
+		if !slices.Contains(in.Views, f.View) {
+			in.Views = append(in.Views, f.View)
+		}
+		if !slices.Contains(in.Entities, f.Entity) {
+			in.Entities = append(in.Entities, f.Entity)
+		}
+	}
+	list := make([]Incident, len(order))
+	for i, r := range order {
+		list[i] = *byRoot[r]
+		list[i].ID = "I" + strconv.Itoa(i+1)
+	}
+	return list
+}
+
+// common lists what findings of one incident have in common.
+func common(f *Finding) []string {
+	list := []string{"entity " + f.Entity, "signature " + strings.TrimSuffix(strings.TrimSuffix(f.Signature, " of another"), " of its own")}
+	for _, p := range f.Evidence.Packets {
+		if p.Fate != "late" {
+			list = append(list, fmt.Sprintf("packet %s %s %d", f.View, p.Direction, p.Number))
+		}
+	}
+	return list
+}

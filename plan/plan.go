@@ -1,0 +1,132 @@
+// Package plan reads test plans: the YAML files that say which match to play,
+// who plays it, over which links, and how the views are to be compared.
+//
+// docs/plan.md describes the format for people. The package knows nothing of
+// how a match is played or judged.
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"zitherwheel/link"
+	"zitherwheel/watch"
+)
+
+// Plan is a test plan with every default filled in.
+type Plan struct {
+	Title  string
+	Seed   uint64
+	Length time.Duration // of the match
+	Clock  string        // "virtual"
+	Game   Game
+	Links  []Link
+	Bots   []Bot
+	Watch  []watch.Rule // the plan's own rules, then the game's
+
+	checks []func() error // made while reading, of what may refer to later parts
+}
+
+// Game says which game is played and how.
+type Game struct {
+	Name   string // "hillfold"
+	Sheep  int
+	Tick   int // times a second: the server simulates
+	Send   int // the server sends a snapshot
+	Frame  int // a client runs
+	Report int // a client says in its trace what it shows
+	Faults []string
+}
+
+// Link is a named pair of line qualities.
+type Link struct {
+	Name     string
+	Up, Down link.Quality
+}
+
+// Bot is one player.
+type Bot struct {
+	Name  string
+	Link  string // name of a link; "" is a perfect one
+	Steps []Step
+}
+
+// Step is one thing a bot does. Steps follow each other.
+type Step struct {
+	Do     string        // one of the actions
+	At     time.Duration // not before this time, counted from the start of the match; 0 means at once
+	For    time.Duration // how long; 0 means until the next step's time, or until it is done
+	Inputs []string      // hold: what is held down
+	Input  string        // press
+	To     [2]float64    // go: a point
+	Kind   string        // chase: the nearest of that kind
+}
+
+// The actions of a step.
+const (
+	Join   = "join"
+	Rejoin = "rejoin" // leave if still in, then join again
+	Leave  = "leave"
+	Roam   = "roam"
+	Hold   = "hold"
+	Press  = "press"
+	Go     = "go"
+	Chase  = "chase"
+	Idle   = "idle"
+)
+
+// Actions lists what a step can do.
+var Actions = []string{Join, Roam, Hold, Press, Go, Chase, Idle, Leave, Rejoin}
+
+// LinkOf returns the link of a bot: one of the plan, a ready one, or a perfect
+// one if the bot names none.
+func (p *Plan) LinkOf(b Bot) Link {
+	for _, l := range p.allLinks() {
+		if l.Name == b.Link {
+			return l
+		}
+	}
+	return Link{}
+}
+
+func (p *Plan) allLinks() []Link { return slices.Concat(p.Links, ReadyLinks) }
+
+const ms = time.Millisecond
+
+// ReadyLinks are links for situations, there for every plan by name.
+var ReadyLinks = []Link{
+	both("same-room", link.Quality{Latency: 2 * ms, Jitter: 1 * ms}),
+	both("village", link.Quality{Latency: 25 * ms, Jitter: 6 * ms, Loss: 0.005}),
+	both("hill-farm", link.Quality{Latency: 80 * ms, Jitter: 25 * ms, Loss: 0.04, Burst: 3}),
+	both("train-window", link.Quality{Latency: 120 * ms, Jitter: 40 * ms, Loss: 0.08, Burst: 6, Duplicate: 0.01, Reorder: true}),
+	both("far-shore", link.Quality{Latency: 200 * ms, Jitter: 30 * ms, Loss: 0.15, Burst: 4}),
+}
+
+func both(name string, q link.Quality) Link { return Link{Name: name, Up: q, Down: q} }
+
+// Defaults of what a plan leaves out.
+func defaults() Plan {
+	return Plan{
+		Title:  "untitled match",
+		Seed:   1,
+		Length: 60 * time.Second,
+		Clock:  "virtual",
+		Game:   Game{Name: "hillfold", Sheep: 20, Tick: 30, Send: 20, Frame: 60, Report: 20},
+	}
+}
+
+// Error is something wrong in a plan, with its place. Line and Column count
+// from 1; 0 means the whole file.
+type Error struct {
+	File         string
+	Line, Column int
+	Message      string
+}
+
+func (e *Error) Error() string {
+	if e.Line == 0 {
+		return fmt.Sprintf("%s: %s", e.File, e.Message)
+	}
+	return fmt.Sprintf("%s:%d:%d: %s", e.File, e.Line, e.Column, e.Message)
+}

@@ -1,0 +1,135 @@
+package plan
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zitherwheel/link"
+	"zitherwheel/watch"
+)
+
+const whole = `
+title: Three dogs on the moor
+seed: 42
+length: 12s
+game:
+  sheep: 5
+  rates: {tick: 20, report: 10}
+  faults: [lost-goodbye]
+bots:
+  - name: fern
+    link: moor
+    steps:
+      - {do: join, at: 1s}
+      - {do: hold, inputs: [forward, run], for: 2s}
+      - {do: go, to: [10, -5]}
+      - {do: chase, kind: sheep, for: 3s}
+      - {do: press, input: bark}
+      - {do: leave, at: 9s}
+  - {name: dog, count: 2}
+links:
+  moor:
+    latency: 80ms
+    loss: 4%
+    burst: 3
+    down: {latency: 90ms, jitter: 25ms, reorder: true, duplicate: 0.01}
+watch:
+  - {entities: sheep/*, fields: [x, y], compare: distance, within: 1.5, lag: 1s}
+`
+
+func TestAWholePlan(t *testing.T) {
+	p, err := Parse("plan.yaml", []byte(whole))
+	require.NoError(t, err)
+	assert.Equal(t, "Three dogs on the moor", p.Title)
+	assert.Equal(t, uint64(42), p.Seed)
+	assert.Equal(t, Game{Name: "hillfold", Sheep: 5, Tick: 20, Send: 20, Frame: 60, Report: 10, Faults: []string{"lost-goodbye"}}, p.Game)
+	assert.Equal(t, Link{"moor",
+		link.Quality{Latency: 80 * ms, Loss: 0.04, Burst: 3},
+		link.Quality{Latency: 90 * ms, Loss: 0.04, Burst: 3, Jitter: 25 * ms, Reorder: true, Duplicate: 0.01}},
+		p.Links[0], "a direction takes from the link what it does not say itself... and the other way round")
+	require.Len(t, p.Bots, 3)
+	assert.Equal(t, []Step{
+		{Do: Join, At: time.Second},
+		{Do: Hold, Inputs: []string{"forward", "run"}, For: 2 * time.Second},
+		{Do: Go, To: [2]float64{10, -5}},
+		{Do: Chase, Kind: "sheep", For: 3 * time.Second},
+		{Do: Press, Input: "bark"},
+		{Do: Leave, At: 9 * time.Second},
+	}, p.Bots[0].Steps)
+	assert.Equal(t, Bot{Name: "dog-2", Steps: []Step{{Do: Join}, {Do: Roam}}}, p.Bots[2], "what a bot does unless told otherwise")
+
+	first := p.Watch[watch.Find(p.Watch, "sheep/s01", false, "x")]
+	assert.Equal(t, 1.5, first.Within, "a rule of the plan comes before the game's")
+	assert.Equal(t, watch.DefaultSettle, first.Settle)
+	assert.Equal(t, watch.Angle, p.Watch[watch.Find(p.Watch, "sheep/s01", false, "heading")].Compare, "the game's rules fill the rest")
+}
+
+func TestAPlanAsWrittenReadsTheSame(t *testing.T) {
+	p, err := Parse("plan.yaml", []byte(whole))
+	require.NoError(t, err)
+	text, err := p.YAML()
+	require.NoError(t, err)
+	again, err := Parse("resolved.yaml", text)
+	require.NoError(t, err, "%s", text)
+	assert.Equal(t, p, again)
+}
+
+func TestEveryReadyLinkIsPossible(t *testing.T) {
+	for _, l := range ReadyLinks {
+		assert.NoError(t, l.Up.Validate(), l.Name)
+		assert.NoError(t, l.Down.Validate(), l.Name)
+	}
+}
+
+func TestErrorsSayWhereAndWhat(t *testing.T) {
+	const bots = "bots: [{name: fern}]\n"
+	for _, c := range []struct{ name, text, message string }{
+		{"a share", "links:\n  moor:\n    loss: \"3 percent\"\n", `plan.yaml:3:11: loss: "3 percent" is not a share; write 3% or 0.03`},
+		{"an unknown key", "titel: x\n" + bots, `plan.yaml:1:1: the plan: there is no key "titel"; did you mean "title"?`},
+		{"an unknown key far from all", bots + "zzzzzzzz: 1\n", `plan.yaml:2:1: the plan: there is no key "zzzzzzzz"; the keys are title, seed, length, clock, game, links, bots, watch`},
+		{"a nested key", "game:\n  rates: {tik: 30}\n", `plan.yaml:2:11: rates: there is no key "tik"; did you mean "tick"?`},
+		{"a time without a unit", "length: 60\n" + bots, `plan.yaml:1:9: length: "60" is not a time span; write a number and its unit, like 80ms, 1.5s or 2m`},
+		{"a negative time", "length: -1s\n" + bots, `plan.yaml:1:9: length: "-1s" is negative; write 0s or more`},
+		{"a rate", "game: {rates: {tick: fast}}\n", `plan.yaml:1:22: tick: "fast" is not a whole number from 1 to 240`},
+		{"no bots", "title: x\n", `plan.yaml: no bots; a match needs at least one under the key bots`},
+		{"an empty list of bots", "bots: []\n", `plan.yaml: no bots; a match needs at least one under the key bots`},
+		{"an empty file", "# nothing\n", `plan.yaml: the file is empty; see docs/plan.md for what a plan looks like`},
+		{"a list", "- a\n", `plan.yaml:1:1: the plan: a list is not a mapping of keys to values; the keys are title, seed, length, clock, game, links, bots, watch`},
+		{"an unknown link", "bots:\n  - name: fern\n    link: moor\n", `plan.yaml:2:5: bot fern: there is no link "moor"; there are same-room, village, hill-farm, train-window, far-shore`},
+		{"a name twice", bots + "", ``},
+		{"the same bot twice", "bots:\n  - name: fern\n  - name: fern\n", `plan.yaml:3:5: bot: the name "fern" is taken; every bot needs its own`},
+		{"a bot called server", "bots:\n  - name: server\n", `plan.yaml:2:5: bot: "server" cannot be a bot's name; use up to 32 letters, digits, - and _ and not the word server`},
+		{"a bot that never joins", "bots:\n  - {name: fern, steps: [{do: roam}]}\n", `plan.yaml: bot fern never joins; begin its steps with do: join`},
+		{"an unknown action", "bots:\n  - name: fern\n    steps:\n      - do: jion\n", `plan.yaml:4:13: do: "jion" is not known; did you mean "join"? write one of join, roam, hold, press, go, chase, idle, leave, rejoin`},
+		{"hold what", "bots:\n  - {name: fern, steps: [{do: hold}]}\n", `plan.yaml:2:26: step: hold goes with inputs:, a list of forward, left, right, run`},
+		{"a point", "bots:\n  - {name: fern, steps: [{do: go, to: [1]}]}\n", `plan.yaml:2:39: to: a list is not a point; write two numbers, like [10, -5]`},
+		{"an impossible burst", "links:\n  moor: {loss: 90%, burst: 2}\n", `plan.yaml:2:9: link moor: loss: 90 % cannot come in bursts of 2 packets on average; at most 66.67 % can, or write a longer burst`},
+		{"a rule", bots + "watch:\n  - {entities: dog/*, fields: [x, y]}\n", `plan.yaml:3:5: watch rule: fields: only distances are compared together; give each of x, y a rule of its own`},
+		{"rates that cannot be", "game: {rates: {send: 60}}\n" + bots, `plan.yaml: rates: a server cannot send 60 times a second with 30 ticks`},
+		{"two documents", bots + "---\n" + bots, `plan.yaml:3:5: a second document begins here; a plan is one`},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, err := Parse("plan.yaml", []byte(c.text))
+			if c.message == "" {
+				assert.NoError(t, err)
+			} else {
+				assert.EqualError(t, err, c.message)
+			}
+		})
+	}
+}
+
+func TestBrokenYAMLNamesThePlace(t *testing.T) {
+	_, err := Parse("plan.yaml", []byte("title: [a\nseed: 3\n"))
+	assert.ErrorContains(t, err, "plan.yaml:")
+	assert.ErrorContains(t, err, "not YAML")
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add([]byte(whole))
+	f.Add([]byte("bots: *a"))
+	f.Fuzz(func(t *testing.T, text []byte) { _, _ = Parse("plan.yaml", text) })
+}

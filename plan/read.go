@@ -1,0 +1,461 @@
+package plan
+
+import (
+	_ "embed"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"zitherwheel/link"
+	"zitherwheel/watch"
+)
+
+//go:embed hillfold.yaml
+var hillfoldRules []byte
+
+// Load reads a plan from a file.
+func Load(path string) (*Plan, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	return Parse(path, text)
+}
+
+// Parse reads a plan. file is its name in messages; errors about the contents
+// are of type *Error.
+func Parse(file string, text []byte) (*Plan, error) {
+	p := defaults()
+	if err := readDocument(file, text, "the plan", p.keys(), p.check); err != nil {
+		return nil, err
+	}
+	if err := p.complete(); err != nil {
+		return nil, &Error{File: file, Message: err.Error()}
+	}
+	return &p, nil
+}
+
+// LoadRules reads a file with nothing but watch rules in it, under the key
+// watch, as a plan has them.
+func LoadRules(path string) ([]watch.Rule, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	rules, err := parseRules(path, text)
+	if err == nil && len(rules) == 0 {
+		err = &Error{File: path, Message: "no watch rules in it; write them under the key watch"}
+	}
+	return rules, err
+}
+
+func parseRules(file string, text []byte) ([]watch.Rule, error) {
+	var rules []watch.Rule
+	err := readDocument(file, text, "the rules", []key{rulesKey(&rules)}, nil)
+	return rules, err
+}
+
+// HillfoldRules are the watch rules that come with the demo game.
+func HillfoldRules() []watch.Rule {
+	rules, err := parseRules("hillfold.yaml", hillfoldRules)
+	if err != nil {
+		panic(err) // the file is part of the program, and a test reads it
+	}
+	return rules
+}
+
+func readDocument(file string, text []byte, what string, keys []key, check func() error) error {
+	parsed, err := parser.ParseBytes(text, 0)
+	if err != nil {
+		var syntax *yaml.SyntaxError
+		if errors.As(err, &syntax) && syntax.Token != nil {
+			return &Error{file, syntax.Token.Position.Line, syntax.Token.Position.Column, "not YAML: " + syntax.Message}
+		}
+		return &Error{File: file, Message: "not YAML: " + strings.SplitN(err.Error(), "\n", 2)[0]}
+	}
+	var body ast.Node
+	for _, doc := range parsed.Docs {
+		if doc.Body == nil {
+			continue
+		}
+		if body != nil {
+			at := doc.Body.GetToken().Position
+			return &Error{file, at.Line, at.Column, "a second document begins here; a plan is one"}
+		}
+		body = doc.Body
+	}
+	if body == nil {
+		return &Error{File: file, Message: "the file is empty; see docs/plan.md for what a plan looks like"}
+	}
+	err = readObject(body, what, keys)
+	if err == nil && check != nil {
+		err = check()
+	}
+	var at *located
+	if errors.As(err, &at) {
+		position := start(at.node)
+		return &Error{file, position.Line, position.Column, at.msg}
+	}
+	return err
+}
+
+// start is where the text of a node begins.
+func start(n ast.Node) (at struct{ Line, Column int }) {
+	token := n.GetToken()
+	switch v := n.(type) {
+	case *ast.MappingNode:
+		if !v.IsFlowStyle && len(v.Values) > 0 {
+			token = v.Values[0].Key.GetToken()
+		}
+	case *ast.MappingValueNode:
+		token = v.Key.GetToken()
+	}
+	at.Line, at.Column = token.Position.Line, token.Position.Column
+	return at
+}
+
+// YAML writes the plan with everything that was filled in. Parse reads the same
+// plan from it.
+func (p *Plan) YAML() ([]byte, error) {
+	return yaml.MarshalWithOptions(writeObject(p.keys()), yaml.IndentSequence(true))
+}
+
+func (p *Plan) keys() []key {
+	return []key{
+		textKey("title", &p.Title),
+		seedKey("seed", &p.Seed),
+		durationKey("length", &p.Length),
+		wordKey("clock", &p.Clock, []string{"virtual"}),
+		nestedKey("game", []key{
+			wordKey("name", &p.Game.Name, []string{"hillfold"}),
+			wholeKey("sheep", &p.Game.Sheep, 0, 100),
+			nestedKey("rates", []key{
+				wholeKey("tick", &p.Game.Tick, 1, 240),
+				wholeKey("send", &p.Game.Send, 1, 240),
+				wholeKey("frame", &p.Game.Frame, 1, 240),
+				wholeKey("report", &p.Game.Report, 1, 240),
+			}),
+			wordsKey("faults", &p.Game.Faults),
+		}),
+		{"links", p.readLinks, p.writeLinks},
+		{"bots", p.readBots, p.writeBots},
+		rulesKey(&p.Watch),
+	}
+}
+
+func qualityKeys(q *link.Quality) []key {
+	return []key{
+		durationKey("latency", &q.Latency),
+		durationKey("jitter", &q.Jitter),
+		flagKey("reorder", &q.Reorder),
+		shareKey("loss", &q.Loss),
+		numberKey("burst", &q.Burst),
+		shareKey("duplicate", &q.Duplicate),
+	}
+}
+
+// readLinks reads links by name. What a link says counts for both directions
+// unless it says otherwise under up or down.
+func (p *Plan) readLinks(n ast.Node) error {
+	mapping, ok := n.(ast.MapNode)
+	if !ok {
+		return fmt.Errorf("%s is not a mapping from names to links", show(n))
+	}
+	for entries := mapping.MapRange(); entries.Next(); {
+		l := Link{Name: entries.Key().GetToken().Value}
+		var shared link.Quality
+		keys := qualityKeys(&shared)
+		var directions []func() error
+		for _, d := range []struct {
+			name string
+			into *link.Quality
+		}{{"up", &l.Up}, {"down", &l.Down}} {
+			keys = append(keys, key{d.name, func(n ast.Node) error {
+				directions = append(directions, func() error { return readObject(n, d.name, qualityKeys(d.into)) })
+				return nil
+			}, nil})
+		}
+		what := "link " + l.Name
+		if err := readObject(entries.Value(), what, keys); err != nil {
+			return err
+		}
+		l.Up, l.Down = shared, shared
+		for _, read := range directions {
+			if err := read(); err != nil {
+				return err
+			}
+		}
+		for _, q := range []link.Quality{l.Up, l.Down} {
+			if err := q.Validate(); err != nil {
+				return wrong(entries.Value(), "%s: %s", what, err)
+			}
+		}
+		p.Links = append(p.Links, l)
+	}
+	return nil
+}
+
+func (p *Plan) writeLinks() any {
+	var out yaml.MapSlice
+	for i := range p.Links {
+		l := &p.Links[i]
+		out = append(out, yaml.MapItem{Key: l.Name, Value: yaml.MapSlice{
+			{Key: "up", Value: writeObject(qualityKeys(&l.Up))},
+			{Key: "down", Value: writeObject(qualityKeys(&l.Down))},
+		}})
+	}
+	if out == nil {
+		return nil
+	}
+	return out
+}
+
+const mostBots = 200
+
+func (p *Plan) readBots(n ast.Node) error {
+	return readList(n, func(item ast.Node) error {
+		b, count := Bot{}, 1
+		keys := append(b.keys(), wholeKey("count", &count, 1, mostBots))
+		if err := readObject(item, "bot", keys); err != nil {
+			return err
+		}
+		if b.Name == "" {
+			return wrong(item, "bot: it has no name; add one, like name: fern")
+		}
+		if b.Name == "server" || strings.ContainsAny(b.Name, "/\\ \t\n=*?[") || len(b.Name) > 32 {
+			return wrong(item, "bot: %q cannot be a bot's name; use up to 32 letters, digits, - and _ and not the word server", b.Name)
+		}
+		p.checks = append(p.checks, func() error {
+			if b.Link == "" || p.LinkOf(b).Name != "" {
+				return nil
+			}
+			var known []string
+			for _, l := range p.allLinks() {
+				known = append(known, l.Name)
+			}
+			return wrong(item, "bot %s: there is no link %q; there are %s", b.Name, b.Link, strings.Join(known, ", "))
+		})
+		for i := range count {
+			one := b
+			if count > 1 {
+				one.Name = b.Name + "-" + strconv.Itoa(i+1)
+			}
+			for _, other := range p.Bots {
+				if other.Name == one.Name {
+					return wrong(item, "bot: the name %q is taken; every bot needs its own", one.Name)
+				}
+			}
+			p.Bots = append(p.Bots, one)
+		}
+		if len(p.Bots) > mostBots {
+			return wrong(item, "bots: more than %d", mostBots)
+		}
+		return nil
+	})
+}
+
+func (p *Plan) writeBots() any {
+	out := make([]any, len(p.Bots))
+	for i := range p.Bots {
+		out[i] = writeObject(p.Bots[i].keys())
+	}
+	return out
+}
+
+func (b *Bot) keys() []key {
+	return []key{
+		textKey("name", &b.Name),
+		textKey("link", &b.Link),
+		{"steps", func(n ast.Node) error {
+			b.Steps = nil
+			return readList(n, func(item ast.Node) error {
+				var s Step
+				if err := readObject(item, "step", s.keys()); err != nil {
+					return err
+				}
+				if err := s.validate(); err != nil {
+					return wrong(item, "step: %s", err)
+				}
+				b.Steps = append(b.Steps, s)
+				return nil
+			})
+		}, func() any {
+			out := make([]any, len(b.Steps))
+			for i := range b.Steps {
+				out[i] = writeObject(b.Steps[i].keys())
+			}
+			return out
+		}},
+	}
+}
+
+func (s *Step) keys() []key {
+	return []key{
+		wordKey("do", &s.Do, Actions),
+		durationKey("at", &s.At),
+		durationKey("for", &s.For),
+		wordsKey("inputs", &s.Inputs),
+		textKey("input", &s.Input),
+		pointKey("to", &s.To),
+		textKey("kind", &s.Kind),
+	}
+}
+
+// The inputs a bot can hold or press.
+var holdable = []string{"forward", "left", "right", "run"}
+var pressable = []string{"bark"}
+
+func (s *Step) validate() error {
+	switch {
+	case s.Do == "":
+		return fmt.Errorf("it says nothing to do; add do: with one of %s", strings.Join(Actions, ", "))
+	case (s.Do == Hold) != (len(s.Inputs) > 0):
+		return fmt.Errorf("hold goes with inputs:, a list of %s", strings.Join(holdable, ", "))
+	case (s.Do == Press) != (s.Input != ""):
+		return fmt.Errorf("press goes with input:, one of %s", strings.Join(pressable, ", "))
+	case (s.Do == Chase) != (s.Kind != ""):
+		return errors.New("chase goes with kind:, like kind: sheep")
+	case s.Do == Press && !slices.Contains(pressable, s.Input):
+		return fmt.Errorf("input: there is no %q to press; there is %s", s.Input, strings.Join(pressable, ", "))
+	}
+	for _, in := range s.Inputs {
+		if !slices.Contains(holdable, in) {
+			return fmt.Errorf("inputs: there is no %q to hold; there are %s", in, strings.Join(holdable, ", "))
+		}
+	}
+	return nil
+}
+
+func rulesKey(into *[]watch.Rule) key {
+	return key{"watch", func(n ast.Node) error {
+		return readList(n, func(item ast.Node) error {
+			r := watch.Rule{Lag: watch.DefaultLag, Settle: watch.DefaultSettle, Grace: watch.DefaultGrace}
+			text := ruleTexts(r)
+			if err := readObject(item, "watch rule", ruleKeys(&r, &text)); err != nil {
+				return err
+			}
+			text.apply(&r)
+			if r.SeenBy == watch.Near && r.Leave == 0 {
+				r.Leave = r.Radius
+			}
+			if err := r.Validate(); err != nil {
+				return wrong(item, "watch rule: %s", err)
+			}
+			*into = append(*into, r)
+			return nil
+		})
+	}, func() any {
+		out := make([]any, len(*into))
+		for i := range *into {
+			text := ruleTexts((*into)[i])
+			out[i] = writeObject(ruleKeys(&(*into)[i], &text))
+		}
+		return out
+	}}
+}
+
+// ruleText holds the parts of a rule that a plan spells as words.
+type ruleText struct{ of, compare, seenBy string }
+
+var (
+	ofWords      = words(watch.Any, watch.Own, watch.Others)
+	compareWords = words(watch.Exact, watch.Distance, watch.Angle)
+	seenWords    = words(watch.Everyone, watch.OwnerOnly, watch.AllButOwner, watch.Near, watch.Nobody)
+)
+
+func words[T fmt.Stringer](values ...T) (list []string) {
+	for _, v := range values {
+		list = append(list, v.String())
+	}
+	return list
+}
+
+func ruleTexts(r watch.Rule) ruleText {
+	return ruleText{r.Of.String(), r.Compare.String(), r.SeenBy.String()}
+}
+
+func (t ruleText) apply(r *watch.Rule) {
+	r.Of = watch.Relation(slices.Index(ofWords, t.of))
+	r.Compare = watch.Compare(slices.Index(compareWords, t.compare))
+	r.SeenBy = watch.Audience(slices.Index(seenWords, t.seenBy))
+}
+
+func ruleKeys(r *watch.Rule, text *ruleText) []key {
+	always := func(k key, v *time.Duration) key { // a 0 here is not the default
+		k.write = func() any { return v.String() }
+		return k
+	}
+	return []key{
+		textKey("entities", &r.Entities),
+		wordKey("of", &text.of, ofWords),
+		wordsKey("fields", &r.Fields),
+		wordKey("compare", &text.compare, compareWords),
+		numberKey("within", &r.Within),
+		numberKey("circle", &r.Circle),
+		always(durationKey("lag", &r.Lag), &r.Lag),
+		durationKey("lead", &r.Lead),
+		always(durationKey("settle", &r.Settle), &r.Settle),
+		numberKey("quantum", &r.Quantum),
+		wordKey("seen-by", &text.seenBy, seenWords),
+		numberKey("radius", &r.Radius),
+		numberKey("leave", &r.Leave),
+		wordsKey("place", &r.Place),
+		always(durationKey("grace", &r.Grace), &r.Grace),
+	}
+}
+
+// check runs what was put off until the whole document was read.
+func (p *Plan) check() error {
+	checks := p.checks
+	p.checks = nil
+	for _, check := range checks {
+		if err := check(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// complete fills in what depends on other parts, and checks what no single key
+// can be blamed for.
+func (p *Plan) complete() error {
+	if len(p.Bots) == 0 {
+		return errors.New("no bots; a match needs at least one under the key bots")
+	}
+	if p.Length <= 0 || p.Length > 24*time.Hour {
+		return fmt.Errorf("length: %v is not between 0 and 24h", p.Length)
+	}
+	if p.Game.Report > p.Game.Frame {
+		return fmt.Errorf("rates: a client cannot report %d times a second with %d frames", p.Game.Report, p.Game.Frame)
+	}
+	if p.Game.Send > p.Game.Tick {
+		return fmt.Errorf("rates: a server cannot send %d times a second with %d ticks", p.Game.Send, p.Game.Tick)
+	}
+	for i := range p.Bots {
+		b := &p.Bots[i]
+		if len(b.Steps) == 0 {
+			b.Steps = []Step{{Do: Join}, {Do: Roam}}
+		}
+		if !slices.ContainsFunc(b.Steps, func(s Step) bool { return s.Do == Join || s.Do == Rejoin }) {
+			return fmt.Errorf("bot %s never joins; begin its steps with do: join", b.Name)
+		}
+	}
+	// The game's rules come behind the plan's, once: a plan as written by YAML
+	// has them already.
+	for _, rule := range HillfoldRules() {
+		if !slices.ContainsFunc(p.Watch, func(r watch.Rule) bool {
+			return r.Entities == rule.Entities && r.Of == rule.Of && r.Label() == rule.Label()
+		}) {
+			p.Watch = append(p.Watch, rule)
+		}
+	}
+	return nil
+}

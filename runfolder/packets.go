@@ -1,0 +1,110 @@
+package runfolder
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"strconv"
+	"time"
+
+	"zitherwheel/link"
+	"zitherwheel/trace"
+)
+
+// appendPacket writes a fate as a line:
+//
+//	{"link":"fern","direction":"down","number":57,"sent":2.417000,"bytes":312,"arrives":[2.503112]}
+//	{"link":"fern","direction":"down","number":58,"sent":2.467000,"bytes":312,"dropped":"lost"}
+func appendPacket(b []byte, view string, d link.Direction, f link.Fate) []byte {
+	b = trace.AppendString(append(b, `{"link":`...), view)
+	b = append(append(append(b, `,"direction":"`...), d.String()...), '"')
+	b = strconv.AppendUint(append(b, `,"number":`...), f.Number, 10)
+	b = trace.AppendSeconds(append(b, `,"sent":`...), f.Sent)
+	b = strconv.AppendInt(append(b, `,"bytes":`...), int64(f.Size), 10)
+	if f.Copies == 0 {
+		b = append(append(b, `,"dropped":"`...), f.Dropped.String()...)
+		return append(b, '"', '}', '\n')
+	}
+	b = trace.AppendSeconds(append(b, `,"arrives":[`...), f.Arrives[0])
+	if f.Copies > 1 {
+		b = trace.AppendSeconds(append(b, ','), f.Arrives[1])
+	}
+	return append(b, ']', '}', '\n')
+}
+
+// PacketReader reads the fates of a run.
+type PacketReader struct {
+	lines *bufio.Reader
+	line  int
+	Bad   int // lines that could not be read and were skipped
+}
+
+// NewPacketReader returns a reader of packet lines.
+func NewPacketReader(source io.Reader) *PacketReader {
+	return &PacketReader{lines: bufio.NewReaderSize(source, 256<<10)}
+}
+
+// Next returns the next fate and the view whose link it is of. It returns io.EOF
+// at the end.
+func (p *PacketReader) Next() (view string, d link.Direction, f link.Fate, err error) {
+	for {
+		text, err := p.lines.ReadBytes('\n')
+		if len(text) == 0 && err != nil {
+			return "", 0, f, err
+		}
+		if err != nil && !errors.Is(err, io.EOF) {
+			return "", 0, f, err
+		}
+		p.line++
+		view, d, f, err = parsePacket(text)
+		if err == nil {
+			return view, d, f, nil
+		}
+		p.Bad++
+	}
+}
+
+func parsePacket(text []byte) (view string, d link.Direction, f link.Fate, err error) {
+	var line struct {
+		Link      string
+		Direction string
+		Number    uint64
+		Sent      float64
+		Bytes     int
+		Arrives   []float64
+		Dropped   string
+	}
+	if err = json.Unmarshal(text, &line); err != nil {
+		return "", 0, f, err
+	}
+	f = link.Fate{Number: line.Number, Sent: seconds(line.Sent), Size: line.Bytes, Copies: len(line.Arrives)}
+	switch line.Direction {
+	case link.Up.String():
+		d = link.Up
+	case link.Down.String():
+		d = link.Down
+	default:
+		return "", 0, f, fmt.Errorf("no direction %q", line.Direction)
+	}
+	if f.Copies > len(f.Arrives) {
+		return "", 0, f, errors.New("more than two arrivals")
+	}
+	for i, at := range line.Arrives {
+		f.Arrives[i] = seconds(at)
+	}
+	if f.Copies == 0 {
+		reason, ok := link.ParseReason(line.Dropped)
+		if !ok || reason == link.Delivered {
+			return "", 0, f, fmt.Errorf("no reason %q", line.Dropped)
+		}
+		f.Dropped = reason
+	}
+	return line.Link, d, f, nil
+}
+
+func seconds(f float64) time.Duration {
+	return time.Duration(math.Round(f*1e6)) * time.Microsecond
+}

@@ -1,0 +1,239 @@
+// Package runfolder is what one run leaves behind: a folder with the plan as it
+// was resolved, what every view said, the fate of every packet, the logs and
+// the verdict. Everything is written as the run goes and put in place by rename
+// when it is finished; whatever kills the run, what was written until then can
+// be read.
+//
+//	about.json            title, seed, clock, views, how the run ended
+//	plan.yaml             the plan with every default filled in
+//	views/NAME.jsonl.zst  trace lines; without .zst while the run goes
+//	packets.jsonl.zst     fates; likewise
+//	logs/NAME.log         log text
+//	findings.json         the verdict
+package runfolder
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"zitherwheel/link"
+	"zitherwheel/trace"
+)
+
+// Version of the folder's layout.
+const Version = 1
+
+// About is about.json. It holds no wall-clock time: the same plan and seed give
+// the same bytes.
+type About struct {
+	Layout int      `json:"layout"`
+	Title  string   `json:"title"`
+	Seed   uint64   `json:"seed"`
+	Clock  string   `json:"clock"`
+	Length float64  `json:"length_s"`
+	Views  []string `json:"views"` // the reference first
+	Ended  string   `json:"ended"` // "running" until it has ended, then "complete" or "interrupted"
+}
+
+// How a run ended.
+const (
+	Running     = "running"
+	Complete    = "complete"
+	Interrupted = "interrupted"
+)
+
+// ErrExists is the error of Create when the folder is there already.
+var ErrExists = errors.New("the folder exists already")
+
+// Folder is a run folder that is being written.
+type Folder struct {
+	path    string
+	about   About
+	views   []*file
+	packets *file
+	logs    []*file
+}
+
+// file is a file that grows during the run.
+type file struct {
+	*os.File
+	path   string
+	writer *trace.Writer
+	buffer []byte
+}
+
+// Create makes the folder, which must not exist or be empty, and opens its
+// files.
+func Create(path string, about About, planYAML []byte, names *trace.Names) (*Folder, error) {
+	if entries, err := os.ReadDir(path); err == nil && len(entries) > 0 {
+		return nil, fmt.Errorf("%s: %w", path, ErrExists)
+	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	for _, dir := range []string{path, filepath.Join(path, "views"), filepath.Join(path, "logs")} {
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return nil, err
+		}
+	}
+	about.Layout, about.Ended = Version, Running
+	f := &Folder{path: path, about: about}
+	if err := f.writeJSON("about.json", about); err != nil {
+		return nil, err
+	}
+	if err := f.write("plan.yaml", planYAML); err != nil {
+		return nil, err
+	}
+	for _, view := range about.Views {
+		file, err := openFile(filepath.Join(path, "views", view+".jsonl"))
+		if err != nil {
+			return nil, err
+		}
+		file.writer = trace.NewWriter(file, names)
+		f.views = append(f.views, file)
+		log, err := openFile(filepath.Join(path, "logs", view+".log"))
+		if err != nil {
+			return nil, err
+		}
+		f.logs = append(f.logs, log)
+	}
+	packets, err := openFile(filepath.Join(path, "packets.jsonl"))
+	if err != nil {
+		return nil, err
+	}
+	f.packets = packets
+	return f, nil
+}
+
+func openFile(path string) (*file, error) {
+	f, err := os.Create(path)
+	return &file{File: f, path: path}, err
+}
+
+// Path is where the folder is.
+func (f *Folder) Path() string { return f.path }
+
+// Record writes a trace line of a view, by its place in About.Views.
+func (f *Folder) Record(view int, r *trace.Record) error { return f.views[view].writer.Write(r) }
+
+// Log writes a line of log text of a view.
+func (f *Folder) Log(view int, t time.Duration, text string) error {
+	log := f.logs[view]
+	log.buffer = trace.AppendSeconds(log.buffer, t)
+	log.buffer = append(log.buffer, ' ')
+	log.buffer = append(log.buffer, strings.ReplaceAll(text, "\n", " ")...)
+	log.buffer = append(log.buffer, '\n')
+	return log.flush(4 << 10)
+}
+
+// Packet writes the fate of a packet on the link of a view.
+func (f *Folder) Packet(view int, d link.Direction, fate link.Fate) error {
+	f.packets.buffer = appendPacket(f.packets.buffer, f.about.Views[view], d, fate)
+	return f.packets.flush(64 << 10)
+}
+
+// flush writes the buffer to the file if it holds at least so many bytes.
+func (f *file) flush(atLeast int) error {
+	if len(f.buffer) < atLeast || len(f.buffer) == 0 {
+		return nil
+	}
+	_, err := f.Write(f.buffer)
+	f.buffer = f.buffer[:0]
+	return err
+}
+
+// Finish completes the folder with the verdict, as JSON, and says how the run
+// ended.
+func (f *Folder) Finish(ended string, findings []byte) error {
+	var failures []error
+	check := func(err error) { failures = append(failures, err) }
+	for _, file := range slices.Concat(f.views, f.logs, []*file{f.packets}) {
+		if file.writer != nil {
+			check(file.writer.Flush())
+		}
+		check(file.flush(0))
+		check(file.Close())
+	}
+	if err := errors.Join(failures...); err != nil {
+		return err
+	}
+	for _, file := range append(slices.Clone(f.views), f.packets) {
+		_, err := trace.Pack(file.path)
+		check(err)
+	}
+	check(f.write("findings.json", findings))
+	f.about.Ended = ended
+	check(f.writeJSON("about.json", f.about))
+	return errors.Join(failures...)
+}
+
+func (f *Folder) writeJSON(name string, v any) error {
+	text, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	return f.write(name, append(text, '\n'))
+}
+
+// write puts a whole file in place by rename.
+func (f *Folder) write(name string, text []byte) error {
+	path := filepath.Join(f.path, name)
+	if err := os.WriteFile(path+".tmp", text, 0o644); err != nil {
+		return err
+	}
+	return os.Rename(path+".tmp", path)
+}
+
+// Run is a run folder that is read.
+type Run struct {
+	Path  string
+	About About
+}
+
+// Open reads what a run folder is about. The run need not have ended well.
+func Open(path string) (*Run, error) {
+	text, err := os.ReadFile(filepath.Join(path, "about.json"))
+	if errors.Is(err, fs.ErrNotExist) {
+		if _, err := os.Stat(path); err != nil {
+			return nil, fmt.Errorf("%s: there is no such folder", path)
+		}
+		return nil, fmt.Errorf("%s: no about.json in it, so this is not a run folder", path)
+	} else if err != nil {
+		return nil, err
+	}
+	r := &Run{Path: path}
+	if err := json.Unmarshal(text, &r.About); err != nil {
+		return nil, fmt.Errorf("%s: %w", filepath.Join(path, "about.json"), err)
+	}
+	if r.About.Layout != Version {
+		return nil, fmt.Errorf("%s: layout %d of run folders; this program reads %d", path, r.About.Layout, Version)
+	}
+	if len(r.About.Views) == 0 {
+		return nil, fmt.Errorf("%s: about.json names no views", path)
+	}
+	return r, nil
+}
+
+// PlanPath is where the plan is.
+func (r *Run) PlanPath() string { return filepath.Join(r.Path, "plan.yaml") }
+
+// ViewPath is where the trace of a view is: packed, or plain if the run was cut
+// off.
+func (r *Run) ViewPath(view string) string { return r.packed(filepath.Join("views", view+".jsonl")) }
+
+// PacketsPath is where the fates are.
+func (r *Run) PacketsPath() string { return r.packed("packets.jsonl") }
+
+func (r *Run) packed(name string) string {
+	plain := filepath.Join(r.Path, name)
+	if _, err := os.Stat(plain + ".zst"); err == nil {
+		return plain + ".zst"
+	}
+	return plain
+}
