@@ -219,7 +219,7 @@ func (j *Judge) Finish() *Verdict {
 		v.each(func(k *tracker) {
 			if k.active {
 				k.advance(j, v, end)
-				k.close(v, end, true)
+				k.close(v, k.run.last, k.run.last >= end)
 			}
 		})
 	}

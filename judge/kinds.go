@@ -44,17 +44,20 @@ func (j *Judge) kindOf(k *tracker) (Kind, string) {
 	if e.changes == 0 && e.lastMatch > -never {
 		return Frozen, fmt.Sprintf("the view kept the value that the reference had at %.3f s", e.lastMatch.Seconds())
 	}
-	if e.before.ok && j.referenceStood(k) {
+	if e.changes > 0 && k.referenceStood() {
 		return NeverSent, "the view's value changed and the reference's did not"
 	}
 	return Offset, fmt.Sprintf("the values are apart by up to %.4g", e.worst)
 }
 
-// referenceStood reports whether the reference's value stayed what it was when
-// it last agreed with the view.
-func (j *Judge) referenceStood(k *tracker) bool {
+// referenceStood reports whether the reference's value has stayed the same: since
+// it last agreed with the view, or for the whole episode if it never did.
+func (k *tracker) referenceStood() bool {
 	e := &k.run
-	stood := path{compare: k.path.compare, circle: k.path.circle, corners: []corner{{0, e.before.there}}}
+	stood := path{compare: k.path.compare, circle: k.path.circle, corners: []corner{{0, e.seen[0].there}}}
+	if e.before.ok {
+		stood.corners[0].v = e.before.there
+	}
 	for _, s := range e.seen {
 		if _, _, d := stood.near(0, s.there, k.rule.Within, 0, 0); !(d <= k.rule.Within) {
 			return false
@@ -91,7 +94,9 @@ func (k *tracker) wrapOf(v *view, s sighting) float64 {
 			if math.Abs(off) < turns*quantum/2 {
 				continue
 			}
-			if _, _, ok := k.path.latest(shifted, k.rule.Within, low, high); ok {
+			// A prediction made from a wrapped number is off by a little more.
+			tolerance := max(k.rule.Within, turns*quantum/200)
+			if _, _, ok := k.path.latest(shifted, tolerance, low, high); ok {
 				return shift
 			}
 		}

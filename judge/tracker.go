@@ -71,8 +71,8 @@ func (v *view) window(rule *watch.Rule, t time.Duration) (low, high time.Duratio
 		return low, t, true
 	}
 	told := v.up.firstSince(t)
-	if told == never {
-		return low, t, false // the reference has heard nothing from this view since t
+	if told+rule.Lead > v.judge.now {
+		return low, t, false // the reference has heard nothing from this view since t, or has not answered yet
 	}
 	return low, told + rule.Lead, true
 }
@@ -95,14 +95,13 @@ func (k *tracker) say(j *Judge, v *view, t time.Duration, value point) {
 
 // look asks whether the value is explained now and remembers by what.
 func (k *tracker) look(j *Judge, v *view, t time.Duration) {
-	v.comparisons++
 	k.upTo = t
 	low, high, known := v.window(k.rule, t)
 	if !known {
-		k.match = t // nobody could know: it counts as explained
-		v.excused++
+		k.match = t // nobody can say: it counts as explained
 		return
 	}
+	v.comparisons++
 	moment, gap, ok := k.path.latest(k.value, k.rule.Within, low, high)
 	if !ok {
 		moment, ok = k.betweenHeard(v, low, t)

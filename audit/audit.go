@@ -1,0 +1,265 @@
+// Package audit hands recorded traces to the judge: those of a run folder, or
+// files from elsewhere. It reads them side by side in time order, so that a
+// recorded match is judged exactly as it was while it was played.
+package audit
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"time"
+
+	"zitherwheel/judge"
+	"zitherwheel/link"
+	"zitherwheel/runfolder"
+	"zitherwheel/trace"
+	"zitherwheel/watch"
+)
+
+// Source is the trace of one view.
+type Source struct {
+	View string
+	Path string
+}
+
+// Traces is what is judged. The first source is the reference.
+type Traces struct {
+	Sources []Source
+	Packets string // a file of fates, or ""
+	Rules   []watch.Rule
+}
+
+// Remark is something about the traces that a reader of the verdict should know.
+type Remark struct {
+	View string
+	Path string
+	Text string
+}
+
+// Unusable is the error of a trace that cannot be judged.
+type Unusable struct {
+	Path string
+	Why  string
+}
+
+func (e *Unusable) Error() string { return e.Path + ": " + e.Why }
+
+// Run returns the traces of a run folder.
+func Run(run *runfolder.Run, rules []watch.Rule) Traces {
+	t := Traces{Rules: rules, Packets: run.PacketsPath()}
+	for _, view := range run.About.Views {
+		t.Sources = append(t.Sources, Source{view, run.ViewPath(view)})
+	}
+	return t
+}
+
+// Judge reads the traces and judges them. Its errors are of type *Unusable
+// where a trace is to blame.
+func Judge(ctx context.Context, traces Traces) (*judge.Verdict, []Remark, error) {
+	names := trace.NewNames()
+	config := judge.Config{Names: names, Rules: traces.Rules, Fates: traces.Packets != ""}
+	var inputs []*input
+	defer func() {
+		for _, in := range inputs {
+			in.file.Close()
+		}
+	}()
+	for i, source := range traces.Sources {
+		config.Views = append(config.Views, source.View)
+		file, err := open(source.Path)
+		if err != nil {
+			return nil, nil, err
+		}
+		reader := trace.NewReader(file, names)
+		inputs = append(inputs, &input{file: file, path: source.Path, next: reader.Next, view: i, reader: reader})
+	}
+	if traces.Packets != "" {
+		file, err := open(traces.Packets)
+		if err != nil {
+			return nil, nil, err
+		}
+		inputs = append(inputs, &input{file: file, path: traces.Packets, packets: runfolder.NewPacketReader(file), view: len(inputs)})
+	}
+
+	j := judge.New(config)
+	number := map[string]int{}
+	for i, source := range traces.Sources {
+		number[source.View] = i
+	}
+	queue := make(inputQueue, 0, len(inputs))
+	var remarks []Remark
+	for _, in := range inputs {
+		ok, err := in.read()
+		if err != nil {
+			return nil, nil, err
+		}
+		if ok {
+			queue.push(in)
+		} else if in.reader != nil {
+			return nil, nil, in.unusable()
+		}
+	}
+	for steps := 0; len(queue) > 0; steps++ {
+		if steps%1024 == 0 && ctx.Err() != nil {
+			return nil, nil, ctx.Err()
+		}
+		in := queue[0]
+		if in.packets != nil {
+			if view, ok := number[in.link]; ok && view > 0 {
+				j.Packet(view, in.direction, in.fate)
+			}
+		} else {
+			j.Record(in.view, &in.record)
+		}
+		ok, err := in.read()
+		if err != nil {
+			return nil, nil, err
+		}
+		queue.moved(ok)
+	}
+	for _, in := range inputs {
+		remarks = append(remarks, in.remarks(traces.Sources)...)
+	}
+	return j.Finish(), remarks, nil
+}
+
+func open(path string) (io.ReadCloser, error) {
+	file, err := trace.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, &Unusable{path, "there is no such file"}
+	}
+	if err != nil {
+		return nil, &Unusable{path, err.Error()}
+	}
+	return file, nil
+}
+
+// input is one file that is being read, with what comes next from it.
+type input struct {
+	file      io.ReadCloser
+	path      string
+	view      int // its place among the sources; packets come last
+	at        time.Duration
+	reader    *trace.Reader
+	next      func(*trace.Record) error
+	record    trace.Record
+	packets   *runfolder.PacketReader
+	link      string
+	direction link.Direction
+	fate      link.Fate
+	cut       string // why the file ended early
+}
+
+// read takes the next line and reports whether there was one. A packed file
+// that breaks off has ended there.
+func (in *input) read() (bool, error) {
+	var err error
+	if in.packets != nil {
+		in.link, in.direction, in.fate, err = in.packets.Next()
+		in.at = in.fate.Sent
+	} else {
+		err = in.next(&in.record)
+		in.at = in.record.T
+	}
+	switch {
+	case err == nil:
+		return true, nil
+	case errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF):
+		return false, nil
+	}
+	in.cut = err.Error()
+	return false, nil
+}
+
+// unusable says why not one line of a trace could be used.
+func (in *input) unusable() error {
+	flaws := in.reader.Flaws()
+	switch {
+	case in.cut != "":
+		return &Unusable{in.path, "not one usable line before it breaks off: " + in.cut}
+	case flaws.Malformed > 0:
+		bad := flaws.First[0]
+		return &Unusable{in.path, fmt.Sprintf("not one usable line; %d are malformed, the first in line %d: %s", flaws.Malformed, bad.Line, bad.Why)}
+	case flaws.LogText > 0:
+		return &Unusable{in.path, fmt.Sprintf("not one usable line; %d lines are not JSON objects (see docs/trace-lines.md)", flaws.LogText)}
+	case flaws.Torn:
+		return &Unusable{in.path, "its only line stops in the middle"}
+	}
+	return &Unusable{in.path, "the file is empty"}
+}
+
+// remarks tells what was odd about a file.
+func (in *input) remarks(sources []Source) (list []Remark) {
+	if in.packets != nil {
+		if in.packets.Bad > 0 {
+			list = append(list, Remark{"", in.path, fmt.Sprintf("%d packet lines could not be read and were skipped", in.packets.Bad)})
+		}
+		if in.cut != "" {
+			list = append(list, Remark{"", in.path, "breaks off: " + in.cut})
+		}
+		return list
+	}
+	view, flaws := sources[in.view].View, in.reader.Flaws()
+	add := func(format string, args ...any) {
+		list = append(list, Remark{view, in.path, fmt.Sprintf(format, args...)})
+	}
+	for _, bad := range flaws.First {
+		add("line %d is malformed and was skipped: %s", bad.Line, bad.Why)
+	}
+	if more := flaws.Malformed - len(flaws.First); more > 0 {
+		add("%d more malformed lines were skipped", more)
+	}
+	if flaws.Torn {
+		add("the last line stops in the middle and was skipped")
+	}
+	if in.cut != "" {
+		add("breaks off: %s", in.cut)
+	}
+	if flaws.Backward > 0 {
+		add("time runs backwards in %d lines, by up to %.3f s; they were taken to be of the latest time before", flaws.Backward, flaws.Furthest.Seconds())
+	}
+	return list
+}
+
+// inputQueue is a binary heap of files by the time of what comes next, then by
+// their place. There are few of them.
+type inputQueue []*input
+
+func (q inputQueue) before(a, b int) bool {
+	return cmp.Or(cmp.Compare(q[a].at, q[b].at), cmp.Compare(q[a].view, q[b].view)) < 0
+}
+
+func (q *inputQueue) push(in *input) {
+	*q = append(*q, in)
+	h := *q
+	for i := len(h) - 1; i > 0 && h.before(i, (i-1)/2); i = (i - 1) / 2 {
+		h[i], h[(i-1)/2] = h[(i-1)/2], h[i]
+	}
+}
+
+// moved puts the first file in its place after it was read on, or takes it out.
+func (q *inputQueue) moved(goesOn bool) {
+	h := *q
+	if !goesOn {
+		h[0] = h[len(h)-1]
+		h = h[:len(h)-1]
+		*q = h
+	}
+	for i := 0; ; {
+		child := 2*i + 1
+		if child >= len(h) {
+			return
+		}
+		if child+1 < len(h) && h.before(child+1, child) {
+			child++
+		}
+		if !h.before(child, i) {
+			return
+		}
+		h[i], h[child] = h[child], h[i]
+		i = child
+	}
+}
