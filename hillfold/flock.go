@@ -8,7 +8,7 @@ import (
 // Sheep movement, in metres, seconds and degrees.
 const (
 	grazeSpeed   = 0.7
-	walkSpeed    = 1.6
+	walkSpeed    = 2.0
 	fleeSpeed    = 5.5
 	fearDistance = 10.0
 	sheepTurn    = 220.0
@@ -67,7 +67,7 @@ func (s *Server) moveSheep(now time.Duration, f *sheepState, dt float64) {
 	case now >= f.until:
 		f.until = now + time.Duration(s.between(1, 5)*float64(time.Second)).Round(time.Microsecond)
 		// Towards the fold in the east more often than not: there is a trough.
-		f.goal, f.pace = math.Atan2(-f.y, 70-f.x)*180/math.Pi+s.between(-120, 120), 0
+		f.goal, f.pace = math.Atan2(-f.y, 70-f.x)*180/math.Pi+s.between(-90, 90), 0
 		if r := s.random.Float64(); r < 0.35 {
 			f.pace = grazeSpeed
 		} else if r < 0.75 {

@@ -26,8 +26,8 @@ const (
 	Height     = 80.0
 	halfWidth  = Width / 2
 	halfHeight = Height / 2
-	foldX      = 54.0
-	foldY      = 9.0
+	foldX      = 50.0
+	foldY      = 14.0
 )
 
 // Rates are how often things happen, per second.

@@ -82,7 +82,7 @@ func NewServer(config Config, names *trace.Names, random *rand.Rand, say func(*t
 	s.round = roundState{id: s.newThing()}
 	s.round.told.entity = names.Entity("round/first")
 	for range config.Sheep {
-		s.addSheep(s.between(-50, 35), s.between(-35, 35))
+		s.addSheep(s.between(-50, 48), s.between(-35, 35))
 	}
 	return s
 }

@@ -158,11 +158,17 @@ func (ev *Evidence) complete(j *Judge, k *tracker) {
 	if e.before.ok {
 		ev.Values = append(ev.Values, j.row(k, e.before))
 	}
-	for _, s := range e.seen {
-		if len(ev.Values) < valueRows && (len(ev.Values) == 0 || Seconds(s.t) > ev.Values[len(ev.Values)-1].At) {
+	add := func(s sighting) {
+		if n := len(ev.Values); n == 0 || Seconds(s.t) > ev.Values[n-1].At {
 			ev.Values = append(ev.Values, j.row(k, s))
 		}
 	}
+	for _, s := range e.early {
+		if len(ev.Values) < valueRows {
+			add(s)
+		}
+	}
+	add(e.seen[len(e.seen)-1])
 	for _, m := range ev.members {
 		if len(ev.Around) < memberRows {
 			ev.Around = append(ev.Around, MemberRow{Seconds(m.t), j.views[m.view].name, m.text})

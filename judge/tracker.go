@@ -54,10 +54,10 @@ type episode struct {
 	amount    time.Duration // unexplained time in it
 	certain   bool          // amount reached settle
 	lastMatch time.Duration // the reference's moment that explained the value before
-	since     time.Duration // when the view had said the value that became unexplained
 	before    sighting
-	seen      []sighting
-	stride    int // every so many sightings are kept
+	seen      []sighting // evenly thinned
+	stride    int        // every so many sightings are kept
+	early     []sighting // the first few
 	count     int
 	changes   int // values the view said during the episode
 	worst     float64
@@ -211,8 +211,12 @@ func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration, gap flo
 		k.close(v, e.last, false)
 	}
 	if !e.on {
-		seen := e.seen[:0]
-		*e = episode{on: true, began: from, last: from, lastMatch: k.match, since: k.since, before: k.before, seen: seen, stride: 1}
+		*e = episode{on: true, began: from, last: from, lastMatch: k.match, before: k.before,
+			seen: e.seen[:0], early: e.early[:0], stride: 1}
+		if k.match > -never && k.holds {
+			// The view kept its value and the reference moved away from it.
+			e.before = sighting{t: from, view: k.value, there: k.path.at(k.match - 1), age: from - k.match, ok: true}
+		}
 	}
 	if math.IsNaN(gap) { // not looked at yet at this moment
 		low, high, _ := v.window(k.rule, from)
@@ -235,6 +239,9 @@ const sightingsKept = 48
 // note keeps a sighting, evenly thinned.
 func (k *tracker) note(v *view, s sighting) {
 	e := &k.run
+	if len(e.early) < valueRows {
+		e.early = append(e.early, s)
+	}
 	e.count++
 	if (e.count-1)%e.stride != 0 {
 		return

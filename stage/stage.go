@@ -142,7 +142,7 @@ func (m *match) set(faults hillfold.Faults) {
 		c.bot = bot.New(b.Steps, bot.Area{Width: hillfold.Width, Height: hillfold.Height}, c.random)
 		// Clients do not run in step with each other or with the server.
 		phase := time.Duration(c.random.Float64() * float64(time.Second) / float64(p.Game.Frame)).Round(time.Microsecond)
-		c.frame = time.Second / time.Duration(p.Game.Frame)
+		c.frame = (time.Second / time.Duration(p.Game.Frame)).Round(time.Microsecond) // all times of a match are whole microseconds
 		c.node = m.clock.Add(c, phase)
 		l := p.LinkOf(b)
 		for _, d := range []struct {

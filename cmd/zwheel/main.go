@@ -1,0 +1,11 @@
+// Command zwheel plays networked matches with bots on bad links and says who
+// disagreed with the server about what.
+package main
+
+import (
+	"os"
+
+	"zitherwheel/internal/cli"
+)
+
+func main() { os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr)) }

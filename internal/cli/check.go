@@ -1,0 +1,125 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"zitherwheel/audit"
+	"zitherwheel/judge"
+	"zitherwheel/plan"
+	"zitherwheel/report"
+	"zitherwheel/runfolder"
+	"zitherwheel/stage"
+	"zitherwheel/watch"
+)
+
+func checkCommand() *cobra.Command {
+	var server, rulesPath string
+	var clients []string
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "check [RUNFOLDER]",
+		Short: "Judge recorded traces again, or traces from elsewhere",
+		Long: `Judges the traces of a run folder again, with the rules of its plan or others,
+or any files of trace lines (plain, gzip or zstd): one of the server and one of
+each client. Traces from elsewhere must be stamped by one clock.`,
+		Example: `  zwheel check runs/mine
+  zwheel check --server server.jsonl --client fern=fern.jsonl.gz --rules rules.yaml`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			traces, err := tracesOf(args, server, clients, rulesPath)
+			if err != nil {
+				return err
+			}
+			verdict, remarks, err := audit.Judge(c.Context(), traces)
+			var unusable *audit.Unusable
+			switch {
+			case interrupted(c.Context()):
+				return &exit{exitInterrupted, errors.New("interrupted; nothing was judged")}
+			case errors.As(err, &unusable):
+				return failed(err)
+			case err != nil:
+				return failed(err)
+			}
+			for _, r := range remarks {
+				fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s: %s\n", r.Path, r.Text)
+			}
+			if asJSON {
+				text, err := stage.EncodeVerdict(verdict)
+				if err != nil {
+					return failed(err)
+				}
+				c.OutOrStdout().Write(text)
+			} else {
+				report.NewText(c.OutOrStdout()).Verdict(verdict)
+			}
+			if verdict.Outcome == judge.NothingCompared {
+				return failed(errors.New("nothing was compared; check that the watch rules fit the entities and fields of the traces, and that the views overlap in time"))
+			}
+			return quiet(codeOf(verdict.Outcome))
+		},
+	}
+	c.Flags().StringVar(&server, "server", "", "trace of the server")
+	c.Flags().StringArrayVar(&clients, "client", nil, "trace of a client, as NAME=FILE; repeat for more")
+	c.Flags().StringVar(&rulesPath, "rules", "", "file with watch rules (default those of the run's plan, or of the demo game)")
+	c.Flags().BoolVar(&asJSON, "json", false, "print the verdict as JSON, like findings.json")
+	return c
+}
+
+// tracesOf finds what is to be judged, by which rules.
+func tracesOf(args []string, server string, clients []string, rulesPath string) (audit.Traces, error) {
+	var none audit.Traces
+	var rules []watch.Rule
+	var err error
+	if rulesPath != "" {
+		if rules, err = plan.LoadRules(rulesPath); err != nil {
+			return none, &exit{exitUsage, err}
+		}
+	}
+	if len(args) == 1 {
+		if server != "" || len(clients) > 0 {
+			return none, usage("check takes either a run folder, or --server and --client, not both")
+		}
+		run, err := runfolder.Open(args[0])
+		if err != nil {
+			return none, &exit{exitUsage, err}
+		}
+		if rules == nil {
+			p, err := loadPlan(run.PlanPath())
+			if err != nil {
+				return none, err
+			}
+			rules = p.Watch
+		}
+		return audit.Run(run, rules), nil
+	}
+	if server == "" || len(clients) == 0 {
+		return none, usage("check needs a run folder, or --server FILE and at least one --client NAME=FILE")
+	}
+	if rules == nil {
+		rules = plan.HillfoldRules()
+	}
+	traces := audit.Traces{Rules: rules, Sources: []audit.Source{{View: stage.Server, Path: server}}}
+	for _, c := range clients {
+		name, path, ok := strings.Cut(c, "=")
+		if !ok || name == "" || path == "" {
+			return none, usage("--client %s: write it as NAME=FILE", c)
+		}
+		for _, s := range traces.Sources {
+			if s.View == name {
+				return none, usage("--client %s: there is a view %s already", c, name)
+			}
+		}
+		traces.Sources = append(traces.Sources, audit.Source{View: name, Path: path})
+	}
+	for _, s := range traces.Sources {
+		if _, err := os.Stat(s.Path); err != nil {
+			return none, usage("%s: there is no such trace", s.Path)
+		}
+	}
+	return traces, nil
+}

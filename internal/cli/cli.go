@@ -1,0 +1,102 @@
+// Package cli is the command line: flags, printing and exit codes. It computes
+// nothing.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"zitherwheel/judge"
+)
+
+// The exit codes.
+const (
+	exitInSync      = 0
+	exitOutOfSync   = 1
+	exitUsage       = 2 // the call or the plan is wrong
+	exitFailed      = 3 // the run could not be carried out, or compared nothing
+	exitInterrupted = 130
+)
+
+// exit is an error that ends the program with a code. Without an err, what
+// there is to say has been said.
+type exit struct {
+	code int
+	err  error
+}
+
+func (e *exit) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+
+func usage(format string, args ...any) error { return &exit{exitUsage, fmt.Errorf(format, args...)} }
+func failed(err error) error                 { return &exit{exitFailed, err} }
+
+// quiet ends the program with a code and no message.
+func quiet(code int) error {
+	if code == exitInSync {
+		return nil
+	}
+	return &exit{code, nil}
+}
+
+// Main runs the program and returns its exit code.
+func Main(args []string, out, messages io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	root := &cobra.Command{
+		Use:   "zwheel",
+		Short: "Play networked matches with bots on bad links, and name every desync",
+		Long: `zwheel plays a networked game with headless bots on links with latency, jitter
+and loss, records what the server and every client believe, and says who
+disagreed with the server about what, from when to when, by how much, of what
+kind the disagreement is, and what happened on the wire just before it.
+
+Exit codes: 0 in sync; 1 out of sync; 2 the call or the plan is wrong; 3 the run
+could not be carried out or compared nothing; 130 interrupted.`,
+		Example:       "  zwheel demo",
+		SilenceErrors: true,
+		SilenceUsage:  true,
+	}
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.SetArgs(args)
+	root.SetOut(out)
+	root.SetErr(messages)
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return usage("%s: %w; see %s --help", c.CommandPath(), err, c.CommandPath())
+	})
+	root.AddCommand(demoCommand(), runCommand(), checkCommand(), faultsCommand())
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return exitInSync
+	}
+	var e *exit
+	if !errors.As(err, &e) { // cobra's own: an unknown command, a wrong number of arguments
+		e = &exit{exitUsage, fmt.Errorf("%w; see zwheel --help", err)}
+	}
+	if e.err != nil {
+		fmt.Fprintf(messages, "zwheel: %s\n", e.err)
+	}
+	return e.code
+}
+
+// codeOf is the exit code of a verdict.
+func codeOf(o judge.Outcome) int {
+	switch o {
+	case judge.InSync:
+		return exitInSync
+	case judge.OutOfSync:
+		return exitOutOfSync
+	}
+	return exitFailed
+}

@@ -1,0 +1,293 @@
+// Package report shows finished verdicts to people. It computes nothing that is
+// not in the verdict.
+package report
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/charmbracelet/lipgloss"
+
+	"zitherwheel/judge"
+)
+
+// Text writes verdicts for a terminal.
+type Text struct {
+	w     io.Writer
+	style *lipgloss.Renderer
+}
+
+// NewText returns a writer of text. It colours what it writes if w is a
+// terminal and NO_COLOR is not set.
+func NewText(w io.Writer) *Text { return &Text{w, lipgloss.NewRenderer(w)} }
+
+func (t *Text) colour(code, s string) string {
+	return t.style.NewStyle().Foreground(lipgloss.Color(code)).Bold(true).Render(s)
+}
+
+// Outcome is the verdict as a coloured word.
+func (t *Text) Outcome(o judge.Outcome) string {
+	switch o {
+	case judge.InSync:
+		return t.colour("2", "IN SYNC")
+	case judge.OutOfSync:
+		return t.colour("1", "OUT OF SYNC")
+	}
+	return t.colour("3", strings.ToUpper(string(o)))
+}
+
+// How much is shown before the rest is only counted.
+const (
+	incidentsInFull = 3
+	findingsListed  = 8
+)
+
+// Verdict writes a whole verdict: the outcome, every incident with its evidence,
+// and what was compared.
+func (t *Text) Verdict(v *judge.Verdict) {
+	fmt.Fprintf(t.w, "%s   %s\n", t.Outcome(v.Outcome), summary(v))
+	byID := map[string]*judge.Finding{}
+	for _, f := range v.Findings {
+		byID[f.ID] = f
+	}
+	shown := map[string]int{}
+	folded := map[string][]judge.Incident{}
+	var order []string
+	for _, in := range v.Incidents {
+		signature := byID[in.Head].Signature
+		if shown[signature]++; shown[signature] > 1 || len(shown) > incidentsInFull {
+			if folded[signature] == nil {
+				order = append(order, signature)
+			}
+			folded[signature] = append(folded[signature], in)
+			continue
+		}
+		t.incident(in, byID)
+	}
+	for _, signature := range order {
+		list := folded[signature]
+		fmt.Fprintf(t.w, "\n%s  %s: %s with the signature \"%s\", the first at %s\n", span(list), t.colour("1", string(list[0].Kind)),
+			count(len(list), "more incident", "more incidents"), signature, at(list[0].BeganAt))
+	}
+	fmt.Fprintln(t.w)
+	t.compared(v)
+}
+
+func summary(v *judge.Verdict) string {
+	switch v.Outcome {
+	case judge.NothingCompared:
+		return "no value of any client was held against the reference, so nothing can be said"
+	case judge.InSync:
+		return fmt.Sprintf("%s agreed with %s in all %s comparisons", count(len(v.Views), "client", "clients"), v.Reference, number(v.Comparisons))
+	}
+	return fmt.Sprintf("%s, %s", count(len(v.Incidents), "incident", "incidents"), count(len(v.Findings), "finding", "findings"))
+}
+
+func span(list []judge.Incident) string {
+	if len(list) == 1 {
+		return list[0].ID
+	}
+	return list[0].ID + " to " + list[len(list)-1].ID
+}
+
+func (t *Text) incident(in judge.Incident, byID map[string]*judge.Finding) {
+	head := byID[in.Head]
+	fmt.Fprintf(t.w, "\n%s  %s  %s\n", in.ID, t.colour("1", string(in.Kind)), Sentence(head))
+	if more := len(in.Views) + len(in.Entities); more > 2 {
+		fmt.Fprintf(t.w, "    in all %s, %s and %s\n", count(len(in.Findings), "finding", "findings"),
+			named(in.Views, "view", "views"), named(in.Entities, "entity", "entities"))
+	}
+	t.evidence(head)
+	if len(in.Findings) == 1 {
+		return
+	}
+	fmt.Fprintf(t.w, "    Also in this incident:\n")
+	rest := slices.DeleteFunc(slices.Clone(in.Findings), func(id string) bool { return id == in.Head })
+	var table table
+	for i, id := range rest {
+		if i == findingsListed && len(rest) > findingsListed+1 {
+			break
+		}
+		f := byID[id]
+		table.row("      "+f.ID, string(f.Kind), f.View, f.Entity, f.Fields, at(f.BeganAt)+" to "+end(f))
+	}
+	table.write(t.w)
+	if left := len(rest) - findingsListed; left > 1 {
+		fmt.Fprintf(t.w, "      and %d more\n", left)
+	}
+}
+
+// Sentence says in one line what a finding is.
+func Sentence(f *judge.Finding) string {
+	whose := ""
+	if f.Own {
+		whose = " (its own)"
+	}
+	switch f.Kind {
+	case judge.Ghost:
+		return fmt.Sprintf("%s shows %s%s, which is gone: %s to %s", f.View, f.Entity, whose, at(f.BeganAt), end(f))
+	case judge.Missing:
+		return fmt.Sprintf("%s does not show %s%s, which is there: %s to %s", f.View, f.Entity, whose, at(f.BeganAt), end(f))
+	}
+	return fmt.Sprintf("%s shows %s%s with a wrong %s: %s to %s", f.View, f.Entity, whose, f.Fields, at(f.BeganAt), end(f))
+}
+
+func end(f *judge.Finding) string {
+	if f.Open {
+		return at(f.EndedAt) + " (" + f.Ended + ")"
+	}
+	return at(f.EndedAt)
+}
+
+// evidence writes what was going on around the start of a finding.
+func (t *Text) evidence(f *judge.Finding) {
+	fmt.Fprintf(t.w, "    %s: %s; apart for %s", f.ID, f.Why, seconds(f.Apart))
+	if f.Gap != nil {
+		fmt.Fprintf(t.w, ", by up to %.4g", *f.Gap)
+	}
+	if !f.Open {
+		fmt.Fprintf(t.w, "; ended by %s", f.Ended)
+	}
+	fmt.Fprintln(t.w)
+	e := &f.Evidence
+	if len(e.Values) > 0 {
+		var table table
+		table.row("      time", f.View+" shows", "the reference then", "")
+		for _, row := range e.Values {
+			table.row("      "+at(row.At), row.View, row.Reference, verdictOf(row))
+		}
+		table.write(t.w)
+	}
+	fmt.Fprintf(t.w, "    On the link of %s from %s to %s: %s lost, %d late\n", f.View, at(e.Since), at(f.BeganAt),
+		count(e.Lost, "packet", "packets"), e.Late)
+	if len(e.Packets) > 0 {
+		var table table
+		for _, p := range e.Packets {
+			fate := p.Fate
+			switch fate {
+			case "late":
+				fate = fmt.Sprintf("late: %s on the way, usually %s", seconds(p.Delay), seconds(p.Usual))
+			case "lost-in-row":
+				fate = "lost, like the one before it"
+			}
+			table.row(fmt.Sprintf("      %s %d", p.Direction, p.Number), "sent "+at(p.Sent), fmt.Sprintf("%d bytes", p.Size), fate)
+		}
+		table.write(t.w)
+		if more := e.Lost + e.Late - len(e.Packets); more > 0 {
+			fmt.Fprintf(t.w, "      and %d more\n", more)
+		}
+	}
+	for _, m := range e.Around {
+		fmt.Fprintf(t.w, "    Said by %s at %s: %s\n", m.Said, at(m.At), m.What)
+	}
+}
+
+func verdictOf(row judge.ValueRow) string {
+	switch {
+	case row.Age != nil && *row.Age >= 0:
+		return fmt.Sprintf("explained, %s old", seconds(*row.Age))
+	case row.Age != nil:
+		return fmt.Sprintf("explained, %s ahead", seconds(-*row.Age))
+	case row.Gap != nil:
+		return fmt.Sprintf("unexplained, %.4g away", *row.Gap)
+	}
+	return "unexplained"
+}
+
+// compared writes what the verdict rests on.
+func (t *Text) compared(v *judge.Verdict) {
+	known := "packets unknown, so lateness is judged by the rules' lag alone"
+	if v.Packets {
+		known = fmt.Sprintf("%s explained only by what the link held back", count(v.Excused, "value", "values"))
+	}
+	fmt.Fprintf(t.w, "Compared with %s (%s clock): %s; %s\n", v.Reference, v.Alignment, count(v.Comparisons, "value", "values"), known)
+	var table table
+	table.row("  view", "in the match", "entities", "values", "held back", "findings")
+	for _, view := range v.Views {
+		table.row("  "+view.Name, seconds(view.Judged), number(view.Entities), number(view.Comparisons), number(view.Excused), number(view.Findings))
+	}
+	table.right = true
+	table.write(t.w)
+	var unused []string
+	for _, r := range v.Rules {
+		if r.Fits == 0 {
+			unused = append(unused, fmt.Sprintf("%s of %s (%s)", r.Fields, r.Entities, r.Of))
+		}
+	}
+	if len(unused) > 0 {
+		fmt.Fprintf(t.w, "Watch rules that met nothing: %s\n", strings.Join(unused, "; "))
+	}
+	if v.Doubtful > 0 {
+		fmt.Fprintf(t.w, "When the match ended, %s differed that had not done so for long enough to count\n", count(v.Doubtful, "value", "values"))
+	}
+}
+
+// table aligns columns.
+type table struct {
+	rows  [][]string
+	right bool // all but the first column are numbers
+}
+
+func (t *table) row(cells ...string) { t.rows = append(t.rows, cells) }
+
+func (t *table) write(w io.Writer) {
+	var text bytes.Buffer
+	tabs := tabwriter.NewWriter(&text, 0, 0, 3, ' ', 0)
+	widths := map[int]int{}
+	for _, row := range t.rows {
+		for i, cell := range row {
+			widths[i] = max(widths[i], len(cell))
+		}
+	}
+	for _, row := range t.rows {
+		cells := slices.Clone(row)
+		for i := 1; t.right && i < len(cells); i++ {
+			cells[i] = strings.Repeat(" ", widths[i]-len(cells[i])) + cells[i]
+		}
+		fmt.Fprintln(tabs, strings.Join(cells, "\t"))
+	}
+	tabs.Flush()
+	for line := range strings.Lines(text.String()) {
+		fmt.Fprintln(w, strings.TrimRight(line, " \n"))
+	}
+}
+
+func at(s judge.Seconds) string { return fmt.Sprintf("%.3f s", time.Duration(s).Seconds()) }
+
+func seconds(s judge.Seconds) string {
+	if d := time.Duration(s); d < time.Second {
+		return fmt.Sprintf("%.0f ms", float64(d)/float64(time.Millisecond))
+	}
+	return fmt.Sprintf("%.2f s", time.Duration(s).Seconds())
+}
+
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return number(n) + " " + many
+}
+
+// number groups digits by three: 348 112.
+func number(n int) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + " " + s[i:]
+	}
+	return s
+}
+
+// named lists a few names, or counts them.
+func named(list []string, one, many string) string {
+	sorted := slices.SortedFunc(slices.Values(list), cmp.Compare[string])
+	if len(sorted) > 4 {
+		return fmt.Sprintf("%d %s", len(sorted), many)
+	}
+	return map[bool]string{true: one, false: many}[len(sorted) == 1] + " " + strings.Join(sorted, ", ")
+}
