@@ -126,9 +126,15 @@ func (d *dogState) gait() string {
 
 // turned adds to a heading in degrees and keeps it in [0, 360).
 func turned(heading, by float64) float64 {
-	h := math.Mod(heading+by, 360)
-	if h < 0 {
+	h := heading + by
+	if h < -360 || h >= 720 {
+		h = math.Mod(h, 360)
+	}
+	switch {
+	case h < 0:
 		h += 360
+	case h >= 360:
+		h -= 360
 	}
 	return h
 }

@@ -90,8 +90,6 @@ func (v *view) packet(d link.Direction, f link.Fate) {
 	usual.mean += (delay - usual.mean) / 32
 }
 
-func (v *view) heardBy(t time.Duration) time.Duration { return v.down.newest(t) }
-
 // expiry is when a match leaves the window: when something has been heard that
 // was sent more than lag after it. It is never before from.
 func (v *view) expiry(match, lag, from time.Duration) time.Duration {

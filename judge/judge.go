@@ -64,7 +64,9 @@ type view struct {
 	inFor       time.Duration
 	mirrors     []*mirror // by trace.Entity
 	down, up    hearing
-	troubles    []trouble // lost and late packets, lately
+	asked       time.Duration // the moment of the two answers below
+	heard, told time.Duration // what the view had heard by then; when the reference heard of then
+	troubles    []trouble     // lost and late packets, lately
 	delay       [2]delays
 	comparisons int
 	excused     int // comparisons explained only by what the link withheld
@@ -114,7 +116,7 @@ type mirror struct {
 }
 
 // sweepEvery is how often everything that nobody spoke about is looked at.
-const sweepEvery = 100 * time.Millisecond
+const sweepEvery = 200 * time.Millisecond
 
 // patience is how much longer than a lead the judge waits to learn whether the
 // reference could know of what a view predicted.
@@ -148,7 +150,7 @@ func New(config Config) *Judge {
 	}
 	for i, name := range config.Views {
 		v := &view{judge: j, name: name, number: i}
-		v.down.known, v.up.known = config.Fates, config.Fates
+		v.down.known, v.up.known, v.asked = config.Fates, config.Fates, -never
 		j.views = append(j.views, v)
 	}
 	return j
@@ -644,7 +646,7 @@ func (j *Judge) sweep(t time.Duration) {
 				}
 			}
 		}
-		if heard := v.heardBy(t); heard > -never {
+		if heard := v.down.newest(t); heard > -never {
 			oldest = min(oldest, heard)
 		}
 	}
@@ -670,27 +672,26 @@ func (j *Judge) longestLag() (longest time.Duration) {
 
 // expect decides, at t, what of an entity is to be judged in a view.
 func (j *Judge) expect(v *view, m *mirror, t time.Duration) {
-	for i := -1; i < len(m.trackers); i++ {
-		k := m.existence
-		if i >= 0 {
-			k = m.trackers[i]
+	j.expectOf(v, m, m.existence, t, true)
+	there := m.isThere && m.thing.exists.at(t) == point{1}
+	for _, k := range m.trackers {
+		j.expectOf(v, m, k, t, len(k.path.corners) > 0 && (there || m.isThere && j.couldBeThere(v, m.thing, k.rule, t)))
+	}
+}
+
+func (j *Judge) expectOf(v *view, m *mirror, k *tracker, t time.Duration, possible bool) {
+	if k == nil {
+		return
+	}
+	wanted := possible && v.in && j.shouldSee(v, m, k.rule, t) && t >= max(m.since, v.joinedAt)+k.rule.Grace
+	switch {
+	case wanted && !k.active:
+		if k != m.existence && !k.holds && len(m.values) > 0 {
+			k.value, k.holds, k.since = pointOf(k.path, m.values), true, t
 		}
-		if k == nil {
-			continue
-		}
-		wanted := v.in && j.shouldSee(v, m, k.rule, t) && t >= max(m.since, v.joinedAt)+k.rule.Grace
-		if i >= 0 && wanted {
-			wanted = m.isThere && j.couldBeThere(v, m.thing, k.rule, t) && len(k.path.corners) > 0
-		}
-		switch {
-		case wanted && !k.active:
-			if i >= 0 && !k.holds && len(m.values) > 0 {
-				k.value, k.holds, k.since = pointOf(k.path, m.values), true, t
-			}
-			k.start(j, v, t)
-		case !wanted && k.active:
-			k.stop(j, v, t)
-		}
+		k.start(j, v, t)
+	case !wanted && k.active:
+		k.stop(j, v, t)
 	}
 }
 
@@ -698,7 +699,7 @@ func (j *Judge) expect(v *view, m *mirror, t time.Duration) {
 // may explain what the view shows at t. Of a ghost only its existence is judged.
 func (j *Judge) couldBeThere(v *view, thing *thing, rule *watch.Rule, t time.Duration) bool {
 	low, high, _ := v.window(rule, t)
-	_, _, ok := thing.exists.latest(point{1}, 0, low, high)
+	_, ok := thing.exists.latest(point{1}, 0, low, high)
 	return ok
 }
 

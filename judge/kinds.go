@@ -96,7 +96,7 @@ func (k *tracker) wrapOf(v *view, s sighting) float64 {
 			}
 			// A prediction made from a wrapped number is off by a little more.
 			tolerance := max(k.rule.Within, turns*quantum/200)
-			if _, _, ok := k.path.latest(shifted, tolerance, low, high); ok {
+			if _, ok := k.path.latest(shifted, tolerance, low, high); ok {
 				return shift
 			}
 		}

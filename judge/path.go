@@ -112,21 +112,47 @@ func (p *path) seek(t time.Duration) int {
 }
 
 // latest looks for the latest moment of [low, high] at which the path was
-// within tolerance of v. Without one it returns the smallest distance there.
-func (p *path) latest(v point, within float64, low, high time.Duration) (moment time.Duration, gap float64, ok bool) {
-	gap = math.Inf(1)
+// within tolerance of v.
+func (p *path) latest(v point, within float64, low, high time.Duration) (moment time.Duration, ok bool) {
+	for i := p.seek(high); i >= 0; i-- {
+		if p.mayMeet(i, v, within) {
+			from, to := p.segment(i, low, high)
+			if _, end, d := p.near(i, v, within, from, to); d <= within {
+				return end, true
+			}
+		}
+		if p.corners[i].t <= low {
+			break
+		}
+	}
+	return 0, false
+}
+
+// mayMeet is false where a glance at the box around a stretch of the path shows
+// that v is too far away. Most stretches end here.
+func (p *path) mayMeet(i int, v point, within float64) bool {
+	if p.compare != watch.Distance || i+1 == len(p.corners) {
+		return true
+	}
+	a, b := &p.corners[i].v, &p.corners[i+1].v
+	// Written so that what is not a number is not passed over.
+	return !(v[0] < min(a[0], b[0])-within || v[0] > max(a[0], b[0])+within ||
+		v[1] < min(a[1], b[1])-within || v[1] > max(a[1], b[1])+within)
+}
+
+// gap is the smallest distance of v from the path in [low, high], or infinity
+// if there is nothing there.
+func (p *path) gap(v point, low, high time.Duration) float64 {
+	gap := math.Inf(1)
 	for i := p.seek(high); i >= 0; i-- {
 		from, to := p.segment(i, low, high)
-		_, end, d := p.near(i, v, within, from, to)
-		if d <= within {
-			return end, d, true
-		}
+		_, _, d := p.near(i, v, 0, from, to)
 		gap = min(gap, d)
 		if p.corners[i].t <= low {
 			break
 		}
 	}
-	return 0, gap, false
+	return gap
 }
 
 // segment is the part of [low, high] that lies between corner i and the next.

@@ -32,7 +32,7 @@ type tracker struct {
 	upTo   time.Duration // judged so far
 	match  time.Duration // latest moment of the path that explains the value so far; -never if none
 	dirty  bool
-	before sighting // the last explained value, for the evidence
+	before explained // the last explained value, for the evidence
 	run    episode
 }
 
@@ -44,6 +44,20 @@ type sighting struct {
 	age         time.Duration // if explained
 	ok          bool          // explained
 	wrap        float64       // it would be if a coordinate were shifted by so much: see wrapOf
+}
+
+// explained is a value of the view that the reference explained. The zero value
+// is none.
+type explained struct {
+	t    time.Duration
+	view point
+	age  time.Duration
+	ok   bool
+}
+
+// sighting adds what the reference said at that moment.
+func (e explained) sighting(p *path) sighting {
+	return sighting{t: e.t, view: e.view, there: p.at(e.t), age: e.age, ok: true}
 }
 
 // episode is a stretch of unexplained time. The zero value is none.
@@ -66,11 +80,14 @@ type episode struct {
 
 // window is the stretch of the path that may explain a value shown at t.
 func (v *view) window(rule *watch.Rule, t time.Duration) (low, high time.Duration, known bool) {
-	low = v.heardBy(t) - rule.Lag
+	if v.asked != t { // everything a record changes is asked about at its time
+		v.asked, v.heard, v.told = t, v.down.newest(t), v.up.firstSince(t)
+	}
+	low = v.heard - rule.Lag
 	if rule.Lead == 0 {
 		return low, t, true
 	}
-	told := v.up.firstSince(t)
+	told := v.told
 	if told+rule.Lead > v.judge.now {
 		return low, t, false // the reference has heard nothing from this view since t, or has not answered yet
 	}
@@ -102,29 +119,29 @@ func (k *tracker) look(j *Judge, v *view, t time.Duration) {
 		return
 	}
 	v.comparisons++
-	moment, gap, ok := k.path.latest(k.value, k.rule.Within, low, high)
+	moment, ok := k.path.latest(k.value, k.rule.Within, low, high)
 	if !ok {
 		moment, ok = k.betweenHeard(v, low, t)
 	}
 	if !ok {
 		k.match = -never
-		k.unexplained(j, v, t, t, gap)
+		k.unexplained(j, v, t, t)
 		return
 	}
 	k.match = moment
 	age := t - moment
 	if age < 0 {
 		// Ahead of the reference, or at rest: an older value may fit as well.
-		if last, _, fits := k.path.latest(k.value, k.rule.Within, low, t); fits {
+		if last, fits := k.path.latest(k.value, k.rule.Within, low, t); fits {
 			age = t - last
 		}
 	}
 	if age > k.rule.Lag {
 		v.excused++
 	}
-	k.before = sighting{t: t, view: k.value, there: k.path.at(t), age: age, ok: true}
+	k.before = explained{t, k.value, age, true}
 	if k.run.on {
-		k.note(v, k.before)
+		k.note(v, k.before.sighting(k.path))
 	}
 }
 
@@ -183,7 +200,7 @@ func (k *tracker) advance(j *Judge, v *view, t time.Duration) {
 			opens = v.up.newest(p - k.rule.Lead)
 		}
 		if opens = min(max(opens, from), t); opens > expiry {
-			k.unexplained(j, v, expiry, opens, math.NaN())
+			k.unexplained(j, v, expiry, opens)
 		}
 		k.match = q
 		expiry = max(expiry, v.expiry(q, k.rule.Lag, from))
@@ -192,7 +209,7 @@ func (k *tracker) advance(j *Judge, v *view, t time.Duration) {
 		}
 	}
 	if expiry < t {
-		k.unexplained(j, v, expiry, t, math.NaN())
+		k.unexplained(j, v, expiry, t)
 	}
 	k.rest(v, t)
 }
@@ -205,23 +222,24 @@ func (k *tracker) rest(v *view, t time.Duration) {
 }
 
 // unexplained adds a stretch of time to the episode, beginning one if need be.
-func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration, gap float64) {
+func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
 	e := &k.run
 	if e.on && from-e.last >= k.rule.Settle {
 		k.close(v, e.last, false)
 	}
 	if !e.on {
-		*e = episode{on: true, began: from, last: from, lastMatch: k.match, before: k.before,
+		*e = episode{on: true, began: from, last: from, lastMatch: k.match,
 			seen: e.seen[:0], early: e.early[:0], stride: 1}
+		if k.before.ok {
+			e.before = k.before.sighting(k.path)
+		}
 		if k.match > -never && k.holds {
 			// The view kept its value and the reference moved away from it.
 			e.before = sighting{t: from, view: k.value, there: k.path.at(k.match - 1), age: from - k.match, ok: true}
 		}
 	}
-	if math.IsNaN(gap) { // not looked at yet at this moment
-		low, high, _ := v.window(k.rule, from)
-		_, gap, _ = k.path.latest(k.value, k.rule.Within, low, max(low, high))
-	}
+	low, high, _ := v.window(k.rule, from)
+	gap := k.path.gap(k.value, low, max(low, high))
 	if !math.IsInf(gap, 0) {
 		e.worst = max(e.worst, gap)
 	}

@@ -119,13 +119,13 @@ func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
 	case open:
 		f.Ended = "still so at the end"
 	case !v.in || end < e.last:
-		f.Ended = "the view left the match"
+		f.Ended = "the view leaving the match"
 	case !k.active:
-		f.Ended = "the entity was no longer to be compared"
+		f.Ended = "the entity no longer being expected"
 	case k.since >= e.last-time.Millisecond:
 		f.Ended = "the view's next change"
 	default:
-		f.Ended = "the reference came back to the view's value"
+		f.Ended = "the reference coming back to the view's value"
 	}
 	if k.rule.Compare != watch.Exact && e.worst > 0 {
 		gap := math.Round(e.worst*1e3) / 1e3

@@ -52,29 +52,7 @@ const (
 // and what was compared.
 func (t *Text) Verdict(v *judge.Verdict) {
 	fmt.Fprintf(t.w, "%s   %s\n", t.Outcome(v.Outcome), summary(v))
-	byID := map[string]*judge.Finding{}
-	for _, f := range v.Findings {
-		byID[f.ID] = f
-	}
-	shown := map[string]int{}
-	folded := map[string][]judge.Incident{}
-	var order []string
-	for _, in := range v.Incidents {
-		signature := byID[in.Head].Signature
-		if shown[signature]++; shown[signature] > 1 || len(shown) > incidentsInFull {
-			if folded[signature] == nil {
-				order = append(order, signature)
-			}
-			folded[signature] = append(folded[signature], in)
-			continue
-		}
-		t.incident(in, byID)
-	}
-	for _, signature := range order {
-		list := folded[signature]
-		fmt.Fprintf(t.w, "\n%s  %s: %s with the signature \"%s\", the first at %s\n", span(list), t.colour("1", string(list[0].Kind)),
-			count(len(list), "more incident", "more incidents"), signature, at(list[0].BeganAt))
-	}
+	t.Incidents(v)
 	fmt.Fprintln(t.w)
 	t.compared(v)
 }
@@ -158,7 +136,7 @@ func (t *Text) evidence(f *judge.Finding) {
 	e := &f.Evidence
 	if len(e.Values) > 0 {
 		var table table
-		table.row("      time", f.View+" shows", "the reference then", "")
+		table.row("      time", f.View+" shows", "the reference", "")
 		for _, row := range e.Values {
 			table.row("      "+at(row.At), row.View, row.Reference, verdictOf(row))
 		}
@@ -191,9 +169,9 @@ func (t *Text) evidence(f *judge.Finding) {
 func verdictOf(row judge.ValueRow) string {
 	switch {
 	case row.Age != nil && *row.Age >= 0:
-		return fmt.Sprintf("explained, %s old", seconds(*row.Age))
+		return fmt.Sprintf("explained: the reference had it %s before", seconds(*row.Age))
 	case row.Age != nil:
-		return fmt.Sprintf("explained, %s ahead", seconds(-*row.Age))
+		return fmt.Sprintf("explained: the reference had it %s later", seconds(-*row.Age))
 	case row.Gap != nil:
 		return fmt.Sprintf("unexplained, %.4g away", *row.Gap)
 	}
@@ -225,6 +203,61 @@ func (t *Text) compared(v *judge.Verdict) {
 	}
 	if v.Doubtful > 0 {
 		fmt.Fprintf(t.w, "When the match ended, %s differed that had not done so for long enough to count\n", count(v.Doubtful, "value", "values"))
+	}
+}
+
+// SideBySide writes what two verdicts say of the same things in two columns.
+func (t *Text) SideBySide(titles [2]string, verdicts [2]*judge.Verdict) {
+	var table table
+	row := func(name string, of func(v *judge.Verdict) string) {
+		table.row("  "+name, of(verdicts[0]), of(verdicts[1]))
+	}
+	table.row("", titles[0], titles[1])
+	row("verdict", func(v *judge.Verdict) string { return strings.ToUpper(string(v.Outcome)) })
+	row("clients compared with the server", func(v *judge.Verdict) string { return number(len(v.Views)) })
+	row("values compared", func(v *judge.Verdict) string { return number(v.Comparisons) })
+	row("late, but the link explains it", func(v *judge.Verdict) string { return number(v.Excused) })
+	row("incidents", func(v *judge.Verdict) string { return number(len(v.Incidents)) })
+	row("findings", func(v *judge.Verdict) string { return number(len(v.Findings)) })
+	row("kinds", func(v *judge.Verdict) string {
+		var kinds []string
+		for _, f := range v.Findings {
+			if !slices.Contains(kinds, string(f.Kind)) {
+				kinds = append(kinds, string(f.Kind))
+			}
+		}
+		if len(kinds) == 0 {
+			return "-"
+		}
+		return strings.Join(kinds, ", ")
+	})
+	table.write(t.w)
+}
+
+// Incidents writes the incidents of a verdict with their evidence.
+func (t *Text) Incidents(v *judge.Verdict) {
+	byID := map[string]*judge.Finding{}
+	for _, f := range v.Findings {
+		byID[f.ID] = f
+	}
+	shown := map[string]int{}
+	folded := map[string][]judge.Incident{}
+	var order []string
+	for _, in := range v.Incidents {
+		signature := byID[in.Head].Signature
+		if shown[signature]++; shown[signature] > 1 || len(shown) > incidentsInFull {
+			if folded[signature] == nil {
+				order = append(order, signature)
+			}
+			folded[signature] = append(folded[signature], in)
+			continue
+		}
+		t.incident(in, byID)
+	}
+	for _, signature := range order {
+		list := folded[signature]
+		fmt.Fprintf(t.w, "\n%s  %s: %s with the signature \"%s\", the first at %s\n", span(list), t.colour("1", string(list[0].Kind)),
+			count(len(list), "more incident", "more incidents"), signature, at(list[0].BeganAt))
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"sync"
 
 	"github.com/klauspost/compress/zstd"
 )
@@ -50,6 +51,17 @@ func (p packedFile) Close() error {
 	return p.file.Close()
 }
 
+// packers are reused, because each has megabytes of tables.
+var packers = sync.Pool{New: func() any {
+	// Fastest: smaller than the default level on trace lines, and a quarter of
+	// the size of the plain text. One thread, so that the bytes are always the same.
+	zip, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20))
+	if err != nil {
+		panic(err) // the options are constants
+	}
+	return zip
+}}
+
 // Pack replaces a finished plain file by one packed as zstd, named with .zst
 // behind, and returns the new path. Until the packed file is complete and in
 // place, the plain one stays.
@@ -71,12 +83,9 @@ func Pack(path string) (packed string, err error) {
 			os.Remove(target.Name())
 		}
 	}()
-	// Fastest: smaller than the default level on trace lines, and a quarter of
-	// the size of the plain text. One thread, so that the bytes are always the same.
-	zip, err := zstd.NewWriter(target, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
-	if err != nil {
-		return "", err
-	}
+	zip := packers.Get().(*zstd.Encoder)
+	defer packers.Put(zip)
+	zip.Reset(target)
 	if _, err = io.Copy(zip, source); err != nil {
 		return "", err
 	}
