@@ -107,6 +107,16 @@ func (c *Client) Inside() bool { return c.state == inside }
 // left and said so.
 func (c *Client) Idle() bool { return c.state == outside }
 
+// Things are the names of what this client shows, in order of appearing.
+func (c *Client) Things() (names []string) {
+	for _, t := range c.things {
+		if t.shown {
+			names = append(names, t.name)
+		}
+	}
+	return names
+}
+
 // Own is where this client shows its own dog.
 func (c *Client) Own() (x, y, heading float64, ok bool) {
 	if c.state != inside || c.newest < 0 {

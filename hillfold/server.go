@@ -99,6 +99,18 @@ func at(n int64, perSecond int) time.Duration {
 	return time.Duration(n*1_000_000/int64(perSecond)) * time.Microsecond
 }
 
+// Things are the names of what is in the world.
+func (s *Server) Things() []string {
+	names := []string{"bell/brass", "round/first"}
+	for _, p := range s.players {
+		names = append(names, "dog/"+p.name)
+	}
+	for _, f := range s.flock {
+		names = append(names, f.name)
+	}
+	return names
+}
+
 func (s *Server) newThing() thing {
 	s.lastID++
 	return s.lastID

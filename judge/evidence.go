@@ -102,7 +102,7 @@ func (v *view) expiry(match, lag, from time.Duration) time.Duration {
 const (
 	packetRows = 6
 	memberRows = 6
-	lookBack   = 100 * time.Millisecond // before the cause, for packets
+	lookBack   = 250 * time.Millisecond // before the two sides parted, for packets
 	lookAround = 3 * time.Second        // for joins and leaves
 )
 

@@ -614,6 +614,7 @@ func (j *Judge) enter(v *view, t time.Duration, own trace.Entity) {
 			j.attach(v, m, thing)
 		}
 		m.since, m.expected = -never, false
+		j.expect(v, m, t)
 	}
 }
 

@@ -44,7 +44,7 @@ func (j *Judge) kindOf(k *tracker) (Kind, string) {
 	if e.changes == 0 && e.lastMatch > -never {
 		return Frozen, fmt.Sprintf("the view kept the value that the reference had at %.3f s", e.lastMatch.Seconds())
 	}
-	if e.changes > 0 && k.referenceStood() {
+	if (e.changes > 1 || e.changes > 0 && e.before.ok) && k.referenceStood() {
 		return NeverSent, "the view's value changed and the reference's did not"
 	}
 	return Offset, fmt.Sprintf("the values are apart by up to %.4g", e.worst)
@@ -84,9 +84,11 @@ func (k *tracker) wrapOf(v *view, s sighting) float64 {
 			turns := math.Ldexp(1, bits)
 			quantum := k.rule.Quantum
 			if quantum == 0 {
-				if quantum = usualStep(math.Abs(off) / turns); turns*quantum < 50*k.rule.Within || bits == 8 {
-					continue
-				}
+				quantum = usualStep(math.Abs(off) / turns)
+			}
+			// A small shift could be any difference, above all where the step is guessed.
+			if turns*quantum < 20*k.rule.Within || k.rule.Quantum == 0 && turns*quantum < 50*k.rule.Within {
+				continue
 			}
 			shift := math.Copysign(turns*quantum, off)
 			shifted := s.view

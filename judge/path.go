@@ -69,7 +69,7 @@ func (p *path) add(t, since time.Duration, v point) {
 		case t <= last.t: // said twice at one moment: the later counts
 			last.v = v
 			return
-		case p.broken || math.IsNaN(v[0]+last.v[0]):
+		case p.broken || numbers(v) != numbers(last.v):
 			p.corners = append(p.corners, corner{t - 1, last.v})
 		case p.compare != watch.Exact && since > last.t && since < t:
 			p.corners = append(p.corners, corner{since, last.v})
@@ -195,7 +195,7 @@ func (p *path) near(i int, v point, within float64, from, to time.Duration) (beg
 	square := oo + nearest*(2*ow+nearest*ww)
 	if !(square <= within*within) {
 		if math.IsNaN(square) {
-			return 0, 0, math.Inf(1)
+			return nearOdd(*a, *b, v, within, from, to)
 		}
 		return 0, 0, math.Sqrt(max(square, 0))
 	}
@@ -204,6 +204,26 @@ func (p *path) near(i int, v point, within float64, from, to time.Duration) (beg
 	begin = a.t + time.Duration(max(low, middle-half)*span)
 	end = a.t + time.Duration(min(high, middle+half)*span)
 	return min(max(begin, from), to), min(max(end, from), to), math.Sqrt(max(square, 0))
+}
+
+// numbers says which coordinates are numbers.
+func numbers(v point) [3]bool {
+	return [3]bool{!math.IsNaN(v[0]), !math.IsNaN(v[1]), !math.IsNaN(v[2])}
+}
+
+// nearOdd is near for stretches with coordinates that are no numbers: those
+// agree where neither side has one, as with a field that the game does not have.
+func nearOdd(a, b corner, v point, within float64, from, to time.Duration) (begin, end time.Duration, d float64) {
+	if numbers(a.v) != numbers(v) || numbers(b.v) != numbers(v) {
+		return 0, 0, math.Inf(1)
+	}
+	for k := range v {
+		if math.IsNaN(v[k]) {
+			a.v[k], b.v[k], v[k] = 0, 0, 0
+		}
+	}
+	plain := path{compare: watch.Distance, corners: []corner{a, b}}
+	return plain.near(0, v, within, from, to)
 }
 
 // forget drops corners that no question about t or later needs.

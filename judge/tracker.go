@@ -73,7 +73,7 @@ type episode struct {
 	stride    int        // every so many sightings are kept
 	early     []sighting // the first few
 	count     int
-	changes   int // values the view said during the episode
+	changes   int // unexplained values that the view said
 	worst     float64
 	evidence  Evidence
 }
@@ -101,12 +101,12 @@ func (k *tracker) say(j *Judge, v *view, t time.Duration, value point) {
 	k.value, k.holds = value, true
 	if fresh {
 		k.since = t
-		if k.run.on {
-			k.run.changes++
-		}
 	}
 	if k.active {
 		k.look(j, v, t)
+		if fresh && k.match == -never {
+			k.run.changes++
+		}
 	}
 }
 

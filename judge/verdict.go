@@ -75,7 +75,9 @@ type RuleReport struct {
 	Findings int    `json:"findings"`
 }
 
-// Incident is a number of findings that hang together. The earliest is its head.
+// Incident is a number of findings that hang together. The earliest is its head;
+// but offset says the least of all kinds, so if another kind began together with
+// it (within its settle time) that one is.
 type Incident struct {
 	ID       string   `json:"id"`
 	Kind     Kind     `json:"kind"`
@@ -236,14 +238,18 @@ func incidents(findings []*Finding) []Incident {
 		}
 	}
 	byRoot := map[int]*Incident{}
+	heads := map[int]*Finding{}
 	var order []int
 	for i, f := range findings {
 		r := root(i)
 		in := byRoot[r]
 		if in == nil {
-			in = &Incident{Kind: f.Kind, Head: f.ID, BeganAt: f.BeganAt}
-			byRoot[r] = in
+			in = &Incident{BeganAt: f.BeganAt}
+			byRoot[r], heads[r] = in, f
 			order = append(order, r)
+		}
+		if head := heads[r]; head.Kind == Offset && f.Kind != Offset && f.BeganAt <= in.BeganAt+Seconds(head.rule.Settle) {
+			heads[r] = f
 		}
 		in.Findings = append(in.Findings, f.ID)
 		if !slices.Contains(in.Views, f.View) {
@@ -256,7 +262,7 @@ func incidents(findings []*Finding) []Incident {
 	list := make([]Incident, len(order))
 	for i, r := range order {
 		list[i] = *byRoot[r]
-		list[i].ID = "I" + strconv.Itoa(i+1)
+		list[i].ID, list[i].Head, list[i].Kind = "I"+strconv.Itoa(i+1), heads[r].ID, heads[r].Kind
 	}
 	return list
 }

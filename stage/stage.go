@@ -56,6 +56,15 @@ type Options struct {
 // it. When ctx is done it stops and keeps what there is. The error of a folder
 // that cannot be made wraps runfolder.ErrExists if it is there already.
 func Run(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
+	m, err := newMatch(p, options)
+	if err != nil {
+		return nil, err
+	}
+	return m.play(ctx)
+}
+
+// newMatch puts everything in place.
+func newMatch(p *plan.Plan, options Options) (*match, error) {
 	m := &match{plan: p, names: trace.NewNames(), clock: sim.New(), views: Views(p)}
 	if !options.Silent {
 		m.judge = judge.New(judge.Config{Names: m.names, Rules: p.Watch, Views: m.views, Fates: true})
@@ -75,8 +84,13 @@ func Run(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
 		}
 	}
 	m.set(faults)
+	return m, nil
+}
 
-	r := &Result{Ended: runfolder.Complete}
+// play lets the match happen and sums it up.
+func (m *match) play(ctx context.Context) (*Result, error) {
+	p, r := m.plan, &Result{Ended: runfolder.Complete}
+	var err error
 	if err := m.clock.Run(ctx, p.Length); err != nil {
 		r.Ended = runfolder.Interrupted
 	}

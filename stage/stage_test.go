@@ -2,57 +2,128 @@ package stage
 
 import (
 	"context"
-	"fmt"
 	"os"
-	"strconv"
+	"path/filepath"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zitherwheel/audit"
+	"zitherwheel/judge"
+	"zitherwheel/link"
 	"zitherwheel/plan"
+	"zitherwheel/runfolder"
+	"zitherwheel/trace"
 )
 
-func TestTry(t *testing.T) {
-	n, _ := strconv.Atoi(os.Getenv("SEEDS"))
-	shown := 0
-	for _, fault := range []string{"", "lost-goodbye", "kept-to-itself", "narrow-numbers"} {
-		for _, link := range []string{"same-room", "village", "hill-farm", "train-window", "far-shore"} {
-			kinds := map[string]int{}
-			bad, cmp, exc, incs, doubt, never := 0, 0, 0, 0, 0, 0
-			for seed := range n {
-				p, err := plan.Parse("x", []byte(fmt.Sprintf(`
-length: 40s
-seed: %d
-game: {faults: [%s]}
-bots:
-  - {name: fern, link: %s}
-  - {name: moss, link: %s}
-  - {name: oak, link: %s, steps: [{do: join, at: 8s}, {do: roam}]}
-  - {name: ash, link: %s, steps: [{do: join}, {do: roam}, {do: leave, at: 20s}]}
-`, seed, fault, link, link, link, link)))
-				require.NoError(t, err)
-				r, err := Run(context.Background(), p, Options{})
-				require.NoError(t, err)
-				if len(r.Verdict.Findings) > 0 {
-					bad++
-				}
-				never += len(r.NeverIn)
-				cmp += r.Verdict.Comparisons
-				exc += r.Verdict.Excused
-				incs += len(r.Verdict.Incidents)
-				doubt += r.Verdict.Doubtful
-				for i, f := range r.Verdict.Findings {
-					kinds[string(f.Signature)]++
-					if fault == os.Getenv("FAULT") && i == 0 && shown < 12 {
-						shown++
-						fmt.Println(link, seed, f.Kind, f.View, f.Entity, f.Fields, f.BeganAt, f.EndedAt, f.Apart, f.Why, f.Ended)
-						for _, v := range f.Evidence.Values {
-							fmt.Println("   ", v.At, v.View, "|", v.Reference, v.Age, v.Gap)
-						}
-					}
-				}
-			}
-			fmt.Printf("%-16s %-12s bad %d/%d cmp %d exc %d doubt %d incidents %d never %d %v\n", fault, link, bad, n, cmp, exc, doubt, incs, never, kinds)
+// record plays a plan into a folder.
+func record(t *testing.T, p *plan.Plan, folder string) *Result {
+	r, err := Run(context.Background(), p, Options{Folder: folder})
+	require.NoError(t, err)
+	return r
+}
+
+// files reads every file below a folder.
+func files(t *testing.T, folder string) map[string]string {
+	all := map[string]string{}
+	require.NoError(t, filepath.WalkDir(folder, func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		name, _ := filepath.Rel(folder, path)
+		all[filepath.ToSlash(name)] = string(text)
+		return err
+	}))
+	return all
+}
+
+func TestTheSamePlanAndSeedGiveTheSameBytes(t *testing.T) {
+	dir := t.TempDir()
+	p := trialPlan(t, 5, "lost-goodbye", "train-window")
+	record(t, p, filepath.Join(dir, "a"))
+	record(t, p, filepath.Join(dir, "b"))
+	a, b := files(t, filepath.Join(dir, "a")), files(t, filepath.Join(dir, "b"))
+	for name, text := range a {
+		assert.Equal(t, len(text), len(b[name]), name)
+		assert.True(t, text == b[name], "%s differs", name)
+	}
+	assert.Len(t, b, len(a))
+	assert.Contains(t, a, "views/fern.jsonl.zst")
+	assert.Contains(t, a, "packets.jsonl.zst")
+	assert.Contains(t, a, "logs/server.log")
+
+	other := trialPlan(t, 6, "lost-goodbye", "train-window")
+	record(t, other, filepath.Join(dir, "c"))
+	assert.NotEqual(t, a["views/fern.jsonl.zst"], files(t, filepath.Join(dir, "c"))["views/fern.jsonl.zst"], "another seed")
+}
+
+func TestARecordedMatchIsJudgedAsItWasLive(t *testing.T) {
+	for _, c := range []struct{ fault, link string }{{"", "far-shore"}, {"lost-goodbye", "far-shore"}, {"narrow-numbers", "train-window"}, {"kept-to-itself", "village"}} {
+		for seed := range 3 {
+			dir := t.TempDir()
+			p := trialPlan(t, seed, c.fault, c.link)
+			live := record(t, p, dir)
+			run, err := runfolder.Open(dir)
+			require.NoError(t, err)
+			verdict, remarks, err := audit.Judge(context.Background(), audit.Run(run, p.Watch))
+			require.NoError(t, err)
+			assert.Empty(t, remarks)
+			again, err := EncodeVerdict(verdict)
+			require.NoError(t, err)
+			assert.True(t, string(live.Findings) == string(again), "%+v seed %d", c, seed)
 		}
 	}
+}
+
+// Adding a bot changes no other bot's link: the n-th packet has the same fate.
+func TestAnotherBotChangesNoOtherLink(t *testing.T) {
+	fates := func(text string) (list []link.Fate) {
+		p, err := plan.Parse("plan.yaml", []byte(text))
+		require.NoError(t, err)
+		dir := t.TempDir()
+		record(t, p, dir)
+		run, err := runfolder.Open(dir)
+		require.NoError(t, err)
+		file, err := trace.Open(run.PacketsPath())
+		require.NoError(t, err)
+		defer file.Close()
+		for packets := runfolder.NewPacketReader(file); ; {
+			bot, direction, fate, err := packets.Next()
+			if err != nil {
+				return list
+			}
+			if bot == "fern" && direction == link.Up {
+				list = append(list, link.Fate{Number: fate.Number, Dropped: fate.Dropped, Copies: fate.Copies})
+			}
+		}
+	}
+	alone := fates("length: 4s\nbots: [{name: fern, link: hill-farm}]\n")
+	both := fates("length: 4s\nbots: [{name: moss, link: hill-farm}, {name: fern, link: hill-farm}]\n")
+	assert.Greater(t, len(alone), 100)
+	n := min(len(alone), len(both))
+	assert.Equal(t, alone[:n], both[:n])
+}
+
+func TestAnInterruptLeavesACompleteFolder(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	dir := t.TempDir()
+	r, err := Run(ctx, trialPlan(t, 1, "", "village"), Options{Folder: filepath.Join(dir, "run")})
+	require.NoError(t, err)
+	assert.Equal(t, runfolder.Interrupted, r.Ended)
+	run, err := runfolder.Open(filepath.Join(dir, "run"))
+	require.NoError(t, err)
+	assert.Equal(t, runfolder.Interrupted, run.About.Ended)
+	assert.FileExists(t, filepath.Join(dir, "run", "findings.json"))
+}
+
+func TestAClientThatNeverJoinsIsNamed(t *testing.T) {
+	p, err := plan.Parse("plan.yaml", []byte("length: 3s\nbots:\n  - {name: fern}\n  - {name: moss, link: dead}\n  - {name: oak, steps: [{do: join, at: 9s}]}\nlinks: {dead: {loss: 100%}}\n"))
+	require.NoError(t, err)
+	r, err := Run(context.Background(), p, Options{})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"moss", "oak"}, r.NeverIn)
+	assert.Equal(t, judge.InSync, r.Verdict.Outcome)
 }
