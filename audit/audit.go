@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"math"
 	"time"
 
 	"zitherwheel/judge"
@@ -30,13 +31,16 @@ type Traces struct {
 	Sources []Source
 	Packets string // a file of fates, or ""
 	Rules   []watch.Rule
+	CutOff  bool // the run was killed: nothing is judged that not all files reach
+	MayHush bool // a client that said nothing at all is remarked on, not an error
 }
 
 // Remark is something about the traces that a reader of the verdict should know.
 type Remark struct {
-	View string
-	Path string
-	Text string
+	View   string
+	Path   string
+	Text   string
+	Silent bool // the view said nothing at all and was not compared
 }
 
 // Unusable is the error of a trace that cannot be judged.
@@ -49,7 +53,7 @@ func (e *Unusable) Error() string { return e.Path + ": " + e.Why }
 
 // Run returns the traces of a run folder.
 func Run(run *runfolder.Run, rules []watch.Rule) Traces {
-	t := Traces{Rules: rules, Packets: run.PacketsPath()}
+	t := Traces{Rules: rules, Packets: run.PacketsPath(), CutOff: run.About.Ended == runfolder.Running, MayHush: true}
 	for _, view := range run.About.Views {
 		t.Sources = append(t.Sources, Source{view, run.ViewPath(view)})
 	}
@@ -59,6 +63,13 @@ func Run(run *runfolder.Run, rules []watch.Rule) Traces {
 // Judge reads the traces and judges them. Its errors are of type *Unusable
 // where a trace is to blame.
 func Judge(ctx context.Context, traces Traces) (*judge.Verdict, []Remark, error) {
+	until := time.Duration(math.MaxInt64)
+	if traces.CutOff {
+		var err error
+		if until, err = reach(ctx, traces); err != nil {
+			return nil, nil, err
+		}
+	}
 	names := trace.NewNames()
 	config := judge.Config{Names: names, Rules: traces.Rules, Fates: traces.Packets != ""}
 	var inputs []*input
@@ -96,9 +107,13 @@ func Judge(ctx context.Context, traces Traces) (*judge.Verdict, []Remark, error)
 		if err != nil {
 			return nil, nil, err
 		}
-		if ok {
+		switch {
+		case ok:
 			queue.push(in)
-		} else if in.reader != nil {
+		case in.reader == nil: // no packets at all
+		case traces.MayHush && in.view > 0 && in.silent():
+			remarks = append(remarks, Remark{traces.Sources[in.view].View, in.path, "the client said nothing and is not compared", true})
+		default:
 			return nil, nil, in.unusable()
 		}
 	}
@@ -107,6 +122,10 @@ func Judge(ctx context.Context, traces Traces) (*judge.Verdict, []Remark, error)
 			return nil, nil, ctx.Err()
 		}
 		in := queue[0]
+		if in.at > until {
+			remarks = append(remarks, Remark{Text: fmt.Sprintf("the run was cut off; it is judged up to %.3f s, as far as all files reach", until.Seconds())})
+			break
+		}
 		if in.packets != nil {
 			if view, ok := number[in.link]; ok && view > 0 {
 				j.Packet(view, in.direction, in.fate)
@@ -124,6 +143,45 @@ func Judge(ctx context.Context, traces Traces) (*judge.Verdict, []Remark, error)
 		remarks = append(remarks, in.remarks(traces.Sources)...)
 	}
 	return j.Finish(), remarks, nil
+}
+
+// reach is the time up to which everybody's records were written before the run
+// was cut off. Views that had left do not count.
+func reach(ctx context.Context, traces Traces) (time.Duration, error) {
+	until := time.Duration(math.MaxInt64)
+	last := func(path, view string) error {
+		file, err := open(path)
+		if err != nil {
+			return err
+		}
+		defer file.Close()
+		in := &input{reader: trace.NewReader(file, trace.NewNames())}
+		if view == "" {
+			in = &input{packets: runfolder.NewPacketReader(file)}
+		} else {
+			in.next = in.reader.Next
+		}
+		out, at := true, time.Duration(0)
+		for steps := 0; ; steps++ {
+			if ok, err := in.read(); err != nil || !ok {
+				break
+			}
+			if steps%1024 == 0 && ctx.Err() != nil {
+				return ctx.Err()
+			}
+			out, at = in.record.Left == view && view != "", in.at
+		}
+		if !out {
+			until = min(until, at)
+		}
+		return nil
+	}
+	for _, s := range traces.Sources {
+		if err := last(s.Path, s.View); err != nil {
+			return 0, err
+		}
+	}
+	return until, last(traces.Packets, "")
 }
 
 func open(path string) (io.ReadCloser, error) {
@@ -174,6 +232,12 @@ func (in *input) read() (bool, error) {
 	return false, nil
 }
 
+// silent reports whether there was not even a bad line.
+func (in *input) silent() bool {
+	flaws := in.reader.Flaws()
+	return in.cut == "" && flaws.Malformed == 0 && flaws.LogText == 0
+}
+
 // unusable says why not one line of a trace could be used.
 func (in *input) unusable() error {
 	flaws := in.reader.Flaws()
@@ -195,16 +259,16 @@ func (in *input) unusable() error {
 func (in *input) remarks(sources []Source) (list []Remark) {
 	if in.packets != nil {
 		if in.packets.Bad > 0 {
-			list = append(list, Remark{"", in.path, fmt.Sprintf("%d packet lines could not be read and were skipped", in.packets.Bad)})
+			list = append(list, Remark{Path: in.path, Text: fmt.Sprintf("%d packet lines could not be read and were skipped", in.packets.Bad)})
 		}
 		if in.cut != "" {
-			list = append(list, Remark{"", in.path, "breaks off: " + in.cut})
+			list = append(list, Remark{Path: in.path, Text: "breaks off: " + in.cut})
 		}
 		return list
 	}
 	view, flaws := sources[in.view].View, in.reader.Flaws()
 	add := func(format string, args ...any) {
-		list = append(list, Remark{view, in.path, fmt.Sprintf(format, args...)})
+		list = append(list, Remark{View: view, Path: in.path, Text: fmt.Sprintf(format, args...)})
 	}
 	for _, bad := range flaws.First {
 		add("line %d is malformed and was skipped: %s", bad.Line, bad.Why)

@@ -22,7 +22,6 @@ type path struct {
 	fields  []trace.Field // none for existence
 	corners []corner
 	cursor  int // index near the times that are asked about
-	value   [3]trace.Value
 	dirty   bool
 	broken  bool // the next corner does not continue the one before
 }

@@ -233,6 +233,12 @@ func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
 		if k.before.ok {
 			e.before = k.before.sighting(k.path)
 		}
+		if e.lastMatch == -never && k.since < from {
+			// A value from before judging began; it may still be an old one.
+			if old, ok := k.path.latest(k.value, k.rule.Within, -never, from); ok {
+				e.lastMatch = old
+			}
+		}
 		if k.match > -never && k.holds {
 			// The view kept its value and the reference moved away from it.
 			e.before = sighting{t: from, view: k.value, there: k.path.at(k.match - 1), age: from - k.match, ok: true}

@@ -36,17 +36,20 @@ each client. Traces from elsewhere must be stamped by one clock.`,
 				return err
 			}
 			verdict, remarks, err := audit.Judge(c.Context(), traces)
-			var unusable *audit.Unusable
-			switch {
-			case interrupted(c.Context()):
+			if c.Context().Err() != nil {
 				return &exit{exitInterrupted, errors.New("interrupted; nothing was judged")}
-			case errors.As(err, &unusable):
-				return failed(err)
-			case err != nil:
+			}
+			if err != nil {
 				return failed(err)
 			}
+			silent := false
 			for _, r := range remarks {
-				fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s: %s\n", r.Path, r.Text)
+				silent = silent || r.Silent
+				where := ""
+				if r.Path != "" {
+					where = r.Path + ": "
+				}
+				fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s%s\n", where, r.Text)
 			}
 			if asJSON {
 				text, err := stage.EncodeVerdict(verdict)
@@ -59,6 +62,9 @@ each client. Traces from elsewhere must be stamped by one clock.`,
 			}
 			if verdict.Outcome == judge.NothingCompared {
 				return failed(errors.New("nothing was compared; check that the watch rules fit the entities and fields of the traces, and that the views overlap in time"))
+			}
+			if silent && verdict.Outcome == judge.InSync {
+				return quiet(exitFailed)
 			}
 			return quiet(codeOf(verdict.Outcome))
 		},

@@ -29,7 +29,7 @@ Exits with 0 if the healthy match is in sync and the mistake was found and named
 		Args:    cobra.NoArgs,
 		RunE:    func(c *cobra.Command, _ []string) error { return demo(c, out) },
 	}
-	c.Flags().StringVar(&out, "out", "", "folder to make the two run folders in (default runs)")
+	c.Flags().StringVar(&out, "out", "runs", "folder to make the two run folders in")
 	return c
 }
 
@@ -43,10 +43,7 @@ func demo(c *cobra.Command, out string) error {
 		if err != nil {
 			return &exit{exitUsage, err}
 		}
-		folders[i] = freeFolder(p)
-		if out != "" {
-			folders[i] = filepath.Join(out, filepath.Base(folders[i]))
-		}
+		folders[i] = freeFolder(out, p)
 		r, err := play(c, p, folders[i])
 		if err != nil {
 			return err
@@ -84,10 +81,12 @@ How to read this:
   excuses. They are no findings, in either match.
 
 Try next:
-  zwheel check %s          judge the recording again
-  zwheel faults                 the other mistakes the demo game can make
-  zwheel run PLAN --seed 3      another match; the plan of this one is
-                                %s
+  judge the recording again, from its traces:
+    zwheel check %s
+  play the same plan with another seed, where other packets are lost:
+    zwheel run %s --seed 3
+  see which other mistakes the demo game can make:
+    zwheel faults
 `, folders[1], filepath.Join(folders[1], "plan.yaml"))
 
 	if healthy.Outcome != judge.InSync {

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -41,7 +40,7 @@ bytes.`,
 				p.Seed = seed
 			}
 			if out == "" {
-				out = freeFolder(p)
+				out = freeFolder("runs", p)
 			}
 			r, err := play(c, p, out)
 			if err != nil {
@@ -71,6 +70,9 @@ func loadPlan(path string) (*plan.Plan, error) {
 	}
 	if err != nil {
 		return nil, &exit{exitUsage, err}
+	}
+	if err := stage.Check(p); err != nil {
+		return nil, usage("%s: %w", path, err)
 	}
 	return p, nil
 }
@@ -117,10 +119,10 @@ func bots(p *plan.Plan) string {
 
 var notInNames = regexp.MustCompile(`[^a-z0-9]+`)
 
-// freeFolder names a folder that does not exist yet.
-func freeFolder(p *plan.Plan) string {
+// freeFolder names a folder below parent that does not exist yet.
+func freeFolder(parent string, p *plan.Plan) string {
 	slug := strings.Trim(notInNames.ReplaceAllString(strings.ToLower(p.Title), "-"), "-")
-	base := filepath.Join("runs", fmt.Sprintf("%s-seed%d", slug, p.Seed))
+	base := filepath.Join(parent, fmt.Sprintf("%s-seed%d", slug, p.Seed))
 	path := base
 	for i := 2; ; i++ {
 		if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
@@ -129,6 +131,3 @@ func freeFolder(p *plan.Plan) string {
 		path = fmt.Sprintf("%s-%d", base, i)
 	}
 }
-
-// interrupted reports whether the user wants to stop.
-func interrupted(ctx context.Context) bool { return ctx.Err() != nil }
