@@ -1,8 +1,9 @@
 // Package plan reads test plans: the YAML files that say which match to play,
 // who plays it, over which links, and how the views are to be compared.
 //
-// docs/plan.md describes the format for people. The package knows nothing of
-// how a match is played or judged.
+// docs/plan.md describes the format for people. The package knows which games
+// and which of their mistakes there are, and nothing of how a match is played or
+// judged.
 package plan
 
 import (

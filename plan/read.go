@@ -14,6 +14,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 
+	"zitherwheel/hillfold"
 	"zitherwheel/link"
 	"zitherwheel/watch"
 )
@@ -143,12 +144,25 @@ func (p *Plan) keys() []key {
 				wholeKey("frame", &p.Game.Frame, 1, 240),
 				wholeKey("report", &p.Game.Report, 1, 240),
 			}),
-			wordsKey("faults", &p.Game.Faults),
+			faultsKey(&p.Game.Faults),
 		}),
 		{"links", p.readLinks, p.writeLinks},
 		{"bots", p.readBots, p.writeBots},
 		rulesKey(&p.Watch),
 	}
+}
+
+func faultsKey(into *[]string) key {
+	k := wordsKey("faults", into)
+	read := k.read
+	k.read = func(n ast.Node) error {
+		if err := read(n); err != nil {
+			return err
+		}
+		_, err := hillfold.ParseFaults(*into)
+		return err
+	}
+	return k
 }
 
 func qualityKeys(q *link.Quality) []key {

@@ -19,8 +19,10 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"zitherwheel/link"
@@ -163,13 +165,31 @@ func (f *Folder) Finish(ended string, findings []byte) error {
 	if err := errors.Join(failures...); err != nil {
 		return err
 	}
-	for _, file := range append(slices.Clone(f.views), f.packets) {
-		_, err := trace.Pack(file.path)
-		check(err)
-	}
+	check(pack(append(slices.Clone(f.views), f.packets)))
 	check(f.write("findings.json", findings))
 	f.about.Ended = ended
 	check(f.writeJSON("about.json", f.about))
+	return errors.Join(failures...)
+}
+
+// pack packs finished files, several at a time: it takes as long as a short
+// match itself.
+func pack(files []*file) error {
+	failures := make([]error, len(files))
+	next := make(chan int)
+	var workers sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(files)) {
+		workers.Go(func() {
+			for i := range next {
+				_, failures[i] = trace.Pack(files[i].path)
+			}
+		})
+	}
+	for i := range files {
+		next <- i
+	}
+	close(next)
+	workers.Wait()
 	return errors.Join(failures...)
 }
 

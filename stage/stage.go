@@ -8,7 +8,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"math/rand/v2"
 	"time"
 
@@ -63,24 +62,16 @@ func Run(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
 	return m.play(ctx)
 }
 
-// Check reports what the game cannot do that a plan asks of it.
-func Check(p *plan.Plan) error {
-	if _, err := hillfold.ParseFaults(p.Game.Faults); err != nil {
-		return fmt.Errorf("game: faults: %w", err)
-	}
-	return nil
-}
-
 // newMatch puts everything in place.
 func newMatch(p *plan.Plan, options Options) (*match, error) {
 	m := &match{plan: p, names: trace.NewNames(), clock: sim.New(), views: Views(p)}
 	if !options.Silent {
 		m.judge = judge.New(judge.Config{Names: m.names, Rules: p.Watch, Views: m.views, Fates: true})
 	}
-	if err := Check(p); err != nil {
+	faults, err := hillfold.ParseFaults(p.Game.Faults)
+	if err != nil {
 		return nil, err
 	}
-	faults, _ := hillfold.ParseFaults(p.Game.Faults) // checked
 	if options.Folder != "" {
 		text, err := p.YAML()
 		if err != nil {

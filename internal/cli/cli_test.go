@@ -47,15 +47,23 @@ func exits(ts *testscript.TestScript, neg bool, args []string) {
 	}
 }
 
-// await FILE waits until a file is there.
+// await FILES... waits until there is something in each of the files.
 func await(ts *testscript.TestScript, _ bool, args []string) {
-	for range 1000 {
-		if _, err := os.Stat(ts.MkAbs(args[0])); err == nil {
-			return
+	for _, file := range args {
+		written := func() bool {
+			info, err := os.Stat(ts.MkAbs(file))
+			return err == nil && info.Size() > 0
 		}
-		time.Sleep(10 * time.Millisecond)
+		for range 1000 {
+			if written() {
+				break
+			}
+			time.Sleep(10 * time.Millisecond)
+		}
+		if !written() {
+			ts.Fatalf("nothing was ever written to %s", file)
+		}
 	}
-	ts.Fatalf("%s never appeared", args[0])
 }
 
 // cut FILE BYTES takes so many bytes off the end of a file.

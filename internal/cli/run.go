@@ -71,9 +71,6 @@ func loadPlan(path string) (*plan.Plan, error) {
 	if err != nil {
 		return nil, &exit{exitUsage, err}
 	}
-	if err := stage.Check(p); err != nil {
-		return nil, usage("%s: %w", path, err)
-	}
 	return p, nil
 }
 
