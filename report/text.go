@@ -7,7 +7,9 @@ import (
 	"cmp"
 	"fmt"
 	"io"
+	"math"
 	"slices"
+	"strconv"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -293,11 +295,14 @@ func (t *table) write(w io.Writer) {
 
 func at(s judge.Seconds) string { return fmt.Sprintf("%.3f s", time.Duration(s).Seconds()) }
 
-func seconds(s judge.Seconds) string {
-	if d := time.Duration(s); d < time.Second {
+func seconds(s judge.Seconds) string { return Span(time.Duration(s)) }
+
+// Span writes a length of time: 80 ms, 1.25 s, 40 s.
+func Span(d time.Duration) string {
+	if d < time.Second {
 		return fmt.Sprintf("%.0f ms", float64(d)/float64(time.Millisecond))
 	}
-	return fmt.Sprintf("%.2f s", time.Duration(s).Seconds())
+	return strconv.FormatFloat(math.Round(d.Seconds()*100)/100, 'f', -1, 64) + " s"
 }
 
 func count(n int, one, many string) string {

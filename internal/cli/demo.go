@@ -56,12 +56,12 @@ func demo(c *cobra.Command, out string) error {
 	healthy, broken := results[0].Verdict, results[1].Verdict
 	link := plans[0].LinkOf(plans[0].Bots[0]).Down
 
-	fmt.Fprintf(w, `Two matches of Hillfold, a sheepdog trial: %v, %s, 20 sheep, seed %d.
-Every bot is on a link with %v latency, %v jitter and %.0f %% loss in bursts, each
+	fmt.Fprintf(w, `Two matches of Hillfold, a sheepdog trial: %s, %s, 20 sheep, seed %d.
+Every bot is on a link with %s latency, %s jitter and %.0f %% loss in bursts, each
 way. oak joins late, at 8 s; ash leaves early, at 20 s. In the second match a mistake
 is planted: that something left the world is told once, on the unreliable channel.
 
-`, plans[0].Length, bots(plans[0]), plans[0].Seed, link.Latency, link.Jitter, 100*link.Loss)
+`, report.Span(plans[0].Length), bots(plans[0]), plans[0].Seed, report.Span(link.Latency), report.Span(link.Jitter), 100*link.Loss)
 	text := report.NewText(w)
 	text.SideBySide([2]string{"healthy", "with lost-goodbye"}, [2]*judge.Verdict{healthy, broken})
 	fmt.Fprintf(w, "\nThe evidence for the second:\n")

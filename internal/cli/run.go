@@ -49,7 +49,7 @@ bytes.`,
 			if asJSON {
 				c.OutOrStdout().Write(r.Findings)
 			} else {
-				fmt.Fprintf(c.OutOrStdout(), "%s: seed %d, %v, %s\n\n", p.Title, p.Seed, p.Length, bots(p))
+				fmt.Fprintf(c.OutOrStdout(), "%s: seed %d, %s, %s\n\n", p.Title, p.Seed, report.Span(p.Length), bots(p))
 				report.NewText(c.OutOrStdout()).Verdict(r.Verdict)
 				fmt.Fprintf(c.OutOrStdout(), "Run folder: %s\n", out)
 			}
