@@ -30,7 +30,7 @@ type Source struct {
 type Traces struct {
 	Sources []Source
 	Packets string // a file of fates, or ""
-	Rules   []watch.Rule
+	Rules   watch.Rules
 	CutOff  bool // the run was killed: nothing is judged that not all files reach
 	MayHush bool // a client that said nothing at all is remarked on, not an error
 }
@@ -52,7 +52,7 @@ type Unusable struct {
 func (e *Unusable) Error() string { return e.Path + ": " + e.Why }
 
 // Run returns the traces of a run folder.
-func Run(run *runfolder.Run, rules []watch.Rule) Traces {
+func Run(run *runfolder.Run, rules watch.Rules) Traces {
 	t := Traces{Rules: rules, Packets: run.PacketsPath(), CutOff: run.About.Ended == runfolder.Running, MayHush: true}
 	for _, view := range run.About.Views {
 		t.Sources = append(t.Sources, Source{view, run.ViewPath(view)})

@@ -6,6 +6,7 @@ package bot
 import (
 	"math"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"zitherwheel/plan"
@@ -28,7 +29,9 @@ type Action struct {
 	Turn        float64 // -1 hard right to 1 hard left
 	Move        float64 // 0 to 1
 	Run         bool
-	Press       string // an input pressed once
+	Press       string     // an input pressed once
+	Hurry       float64    // added to Move: more than any key gives
+	Cheat       *plan.Step // what the player changes behind the game's back
 }
 
 // Area is where a bot roams: from -Width/2 to Width/2, and so on.
@@ -102,6 +105,14 @@ func (b *Bot) play(step *plan.Step, now time.Duration, senses Senses) (action Ac
 		return Action{Join: now >= b.until}, now >= b.until
 	case plan.Leave:
 		return Action{Leave: true}, true
+	case plan.Cheat:
+		if !senses.Inside() {
+			return Action{}, false
+		}
+		if slices.Contains(step.Sets, "speed") {
+			return Action{Move: 1, Run: true, Hurry: 3, Cheat: step}, step.For == 0
+		}
+		return Action{Cheat: step}, true
 	case plan.Press:
 		return Action{Press: step.Input}, true
 	case plan.Hold:

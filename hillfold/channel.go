@@ -52,8 +52,11 @@ func (c *outChannel) write(w *writer, now time.Duration, room int) {
 
 // inChannel is the receiving half: it hands on every message once, in order.
 type inChannel struct {
-	next  uint16
-	early map[uint16][]byte
+	next   uint16
+	early  map[uint16][]byte
+	faults Faults
+	twice  int // messages that were handed on again
+	astray int // messages that were handed on before an earlier one
 }
 
 const mostEarly = 256
@@ -68,6 +71,18 @@ func (c *inChannel) read(r *reader, deliver func(data []byte)) {
 		}
 		ahead := int16(number - c.next)
 		switch {
+		case ahead < 0 && c.faults.Has(ToldTwice):
+			c.twice++
+			deliver(data)
+		case ahead > 0 && c.faults.Has(WrongOrder):
+			if c.early == nil {
+				c.early = map[uint16][]byte{}
+			}
+			if _, had := c.early[number]; !had && ahead < mostEarly {
+				c.early[number] = nil // only so that it is not applied again
+				c.astray++
+				deliver(data)
+			}
 		case ahead == 0:
 			c.next++
 			deliver(data)
@@ -78,7 +93,9 @@ func (c *inChannel) read(r *reader, deliver func(data []byte)) {
 				}
 				delete(c.early, c.next)
 				c.next++
-				deliver(data)
+				if data != nil {
+					deliver(data)
+				}
 			}
 		case ahead > 0 && ahead < mostEarly:
 			if c.early == nil {

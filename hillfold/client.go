@@ -2,7 +2,7 @@ package hillfold
 
 import (
 	"math"
-	"strconv"
+	"math/rand/v2"
 	"time"
 
 	"zitherwheel/trace"
@@ -11,7 +11,7 @@ import (
 const (
 	joinAgain     = 200 * time.Millisecond // between requests to join
 	sayGoodbye    = 3                      // times, because nobody acknowledges it
-	sendEvery     = 2                      // frames
+	sendAbout     = 30                     // packets a second
 	correctWithin = 0.1                    // seconds in which a correction fades
 	tooFarToFade  = 3.0                    // metres: beyond, the dog jumps
 	samplesKept   = 64
@@ -21,6 +21,7 @@ const (
 type Client struct {
 	config   Config
 	name     string
+	random   *rand.Rand // only for what is cosmetic
 	tell     teller
 	session  uint32
 	state    clientState
@@ -35,14 +36,28 @@ type Client struct {
 	channel   inChannel
 	things    []*seen // in order of appearing
 	byID      map[thing]*seen
-	newest    int64 // tick of the newest snapshot, or -1
+	players   map[thing]string // who has joined, by the number of his dog
+	newest    int64            // tick of the newest snapshot, or -1
 	playback  playback
 	predicted dogState
 	fading    struct{ x, y, heading float64 } // what is left of the last corrections
 	inputs    []Input                         // not yet applied by the server
 	firstIn   uint32                          // number of inputs[0]
+	clock     clock
+	bell      bellRequest
+	board     board
+	tufts     []tuft
+	tuftNo    int
+	claim     *[2]float64 // where a cheat says it is
+	claimTill time.Duration
+	barks     map[uint16]bool   // that it heard, by event number
+	applied   map[uint16]bool   // events
+	lastEvent map[string]uint16 // the newest of each order
 	out       []Packet
 	buffer    []byte
+
+	eventsAgain  int // one-offs that were applied before
+	eventsAstray int // one-offs that were applied after a later one
 
 	Malformed int // packets that were no good and were ignored
 }
@@ -54,6 +69,7 @@ const (
 	joining
 	inside
 	leaving
+	refused // by the server, and knows it
 )
 
 // seen is a thing as this client knows it.
@@ -61,12 +77,17 @@ type seen struct {
 	id      thing
 	species species
 	name    string
+	player  string
 	told    told
+	x, y    float64  // where it was when it was told of
 	samples []sample // in order of time
 	shown   bool
-	detail  int    // dogs: score; round: penned
-	wearer  string // bell
+	detail  int    // dogs: score; round: penned; gate: whether it is open
+	text    string // bell: who wears it; round: the winner; stones: where they lie
 	over    bool   // round
+	flips   int    // gate
+	counted int    // dogs: the score this client counted by itself
+	astray  astray
 }
 
 type sample struct {
@@ -75,24 +96,26 @@ type sample struct {
 }
 
 // NewClient returns a client that is not in the match; see Join. Its trace goes
-// to say.
-func NewClient(config Config, name string, names *trace.Names, say func(*trace.Record)) *Client {
-	return &Client{config: config, name: name, tell: newTeller(names, say), newest: -1}
+// to say; random is for what is cosmetic.
+func NewClient(config Config, name string, names *trace.Names, random *rand.Rand, say func(*trace.Record)) *Client {
+	return &Client{config: config, name: name, random: random, tell: newTeller(names, say), newest: -1}
 }
 
 // Join makes the client ask to be let in, in a new session, from its next step
 // on. Frames come at multiples of the frame interval from now.
 func (c *Client) Join(now time.Duration) {
-	*c = Client{config: c.config, name: c.name, tell: newTeller(c.tell.names, c.tell.say), session: c.session + 1,
-		state: joining, started: now, asked: now - joinAgain, newest: -1, firstIn: 1, byID: map[thing]*seen{}, Malformed: c.Malformed}
+	*c = Client{config: c.config, name: c.name, random: c.random, tell: newTeller(c.tell.names, c.tell.say), session: c.session + 1,
+		state: joining, started: now, asked: now - joinAgain, newest: -1, firstIn: 1, byID: map[thing]*seen{}, players: map[thing]string{}, barks: map[uint16]bool{}, applied: map[uint16]bool{}, lastEvent: map[string]uint16{},
+		eventsAgain: c.eventsAgain, eventsAstray: c.eventsAstray, tuftNo: c.tuftNo, Malformed: c.Malformed}
+	c.channel.faults = c.config.Faults
 }
 
 // Leave makes the client say goodbye and stop.
 func (c *Client) Leave(now time.Duration) {
 	if c.state == inside {
-		c.tell.happened(now, func(r *trace.Record) { r.Left, r.Entity = c.name, "dog/"+c.name })
+		c.tell.happened(now, func(r *trace.Record) { r.Left, r.Entity = c.name, c.nameOf(c.own) })
 	}
-	if c.state != outside {
+	if c.state == joining || c.state == inside {
 		c.state, c.goodbyes = leaving, sayGoodbye
 	}
 }
@@ -105,7 +128,28 @@ func (c *Client) Inside() bool { return c.state == inside }
 
 // Idle reports whether the client has nothing to do: it has not joined, or has
 // left and said so.
-func (c *Client) Idle() bool { return c.state == outside }
+func (c *Client) Idle() bool { return c.state == outside || c.state == refused }
+
+// Refused reports whether the server did not let the client in, as far as the
+// client knows.
+func (c *Client) Refused() bool { return c.state == refused }
+
+// Cheat changes what this client believes behind the game's back.
+func (c *Client) Cheat(now time.Duration, cheat Cheat) {
+	if c.state != inside {
+		return
+	}
+	if cheat.Moves {
+		c.predicted.x, c.predicted.y = cheat.X, cheat.Y
+		c.fading.x, c.fading.y = 0, 0
+		c.claim, c.claimTill = &[2]float64{cheat.X, cheat.Y}, now+claimFor
+	}
+	if cheat.Stamina {
+		c.predicted.stamina, c.predicted.tired = fullStamina, false
+	}
+}
+
+const claimFor = 200 * time.Millisecond
 
 // Things are the names of what this client shows, in order of appearing.
 func (c *Client) Things() (names []string) {
@@ -131,11 +175,15 @@ func (c *Client) Nearest(kind string) (x, y float64, ok bool) {
 	ownX, ownY, _, _ := c.Own()
 	best := math.Inf(1)
 	for _, t := range c.things {
-		if n := len(t.samples); n > 0 && t.id != c.own && t.species.String() == kind {
-			p := &t.samples[n-1].pose
-			if d := math.Hypot(p.x-ownX, p.y-ownY); d < best {
-				x, y, ok, best = p.x, p.y, true, d
-			}
+		if t.id == c.own || t.species.String() != kind {
+			continue
+		}
+		atX, atY := t.x, t.y
+		if n := len(t.samples); n > 0 {
+			atX, atY = t.samples[n-1].x, t.samples[n-1].y
+		}
+		if d := math.Hypot(atX-ownX, atY-ownY); d < best {
+			x, y, ok, best = atX, atY, true, d
 		}
 	}
 	return x, y, ok
@@ -147,7 +195,7 @@ func (c *Client) Step(now time.Duration, arrived []Packet, in Input) []Packet {
 	c.out = c.out[:0]
 	c.frame++
 	switch c.state {
-	case outside:
+	case outside, refused:
 		return nil
 	case leaving:
 		if c.goodbyes--; c.goodbyes <= 0 {
@@ -161,6 +209,10 @@ func (c *Client) Step(now time.Duration, arrived []Packet, in Input) []Packet {
 		c.receive(now, p.Data)
 	}
 	if c.state == joining {
+		if c.config.Faults.Has(ShutDoor) && now-c.started > giveUpAfter {
+			c.playAlone(now)
+			return nil
+		}
 		if now-c.asked < joinAgain {
 			return nil
 		}
@@ -174,19 +226,36 @@ func (c *Client) Step(now time.Duration, arrived []Packet, in Input) []Packet {
 
 	dt := 1 / float64(c.config.Rates.Frame)
 	c.playback.run(now, dt)
+	c.board.build(c, now)
 	if c.newest >= 0 {
+		x, y := c.predicted.x, c.predicted.y
 		c.moveOwn(in.asSent(), dt)
+		c.goAstray(now, dt, c.predicted.x-x, c.predicted.y-y)
+		c.reachForBell(now)
 	}
+	c.clock.run(c, dt)
 	if now >= c.nextSay {
 		c.nextSay = max(c.nextSay+time.Second/time.Duration(c.config.Rates.Report), now)
 		c.speak(now)
 	}
-	if c.frame%sendEvery != 0 {
-		return nil
+	if stamp, due := c.clock.ask(now); due {
+		w := newWriter(nil, packetPing)
+		w.u32(c.session)
+		w.u64(stamp)
+		c.out = append(c.out, Packet{Data: w.b})
+	}
+	if c.frame%int64(max(1, c.config.Rates.Frame/sendAbout)) != 0 {
+		return c.out
 	}
 	w := newWriter(c.buffer, packetInput)
 	w.u32(c.session)
 	w.u16(c.channel.next)
+	w.u8(c.bell.number)
+	x, y := c.predicted.x, c.predicted.y
+	if c.claim != nil && now < c.claimTill {
+		x, y = c.claim[0], c.claim[1]
+	}
+	w.place(x, y, centimetre)
 	w.u32(c.firstIn)
 	w.u8(uint8(len(c.inputs)))
 	for _, in := range c.inputs {
@@ -223,13 +292,24 @@ func (c *Client) moveOwn(in Input, dt float64) {
 // changes nothing more.
 func (c *Client) receive(now time.Duration, data []byte) {
 	r, kind := open(data)
-	session, tick, applied := r.u32(), int64(r.u32()), r.u32()
-	if r.bad || kind != packetUpdate {
+	session := r.u32()
+	switch {
+	case r.bad || kind != packetUpdate && kind != packetPong && kind != packetRefused:
 		c.Malformed++
 		return
-	}
-	if session != c.session {
+	case session != c.session:
 		return // of an earlier stay
+	case kind == packetPong:
+		c.clock.heard(c, now, &r)
+		return
+	case kind == packetRefused:
+		c.refuse(now)
+		return
+	}
+	tick, applied := int64(r.u32()), r.u32()
+	if r.bad {
+		c.Malformed++
+		return
 	}
 	for range r.u8() {
 		c.understand(now, r.take(int(r.u8())))
@@ -258,7 +338,7 @@ func (c *Client) receive(now time.Duration, data []byte) {
 	c.playback.heard(now, at)
 	for range count {
 		p := r.pose(c.config.Faults)
-		if p.id == c.own {
+		if p.id == c.own && now >= c.claimTill {
 			c.correct(p, applied, first)
 		}
 		if t := c.byID[p.id]; t != nil {
@@ -299,250 +379,4 @@ func (c *Client) correct(p pose, applied uint32, first bool) {
 	if math.Hypot(c.fading.x, c.fading.y) > tooFarToFade {
 		c.fading.x, c.fading.y, c.fading.heading = 0, 0, 0
 	}
-}
-
-// understand takes in one message of the reliable channel.
-func (c *Client) understand(now time.Duration, message []byte) {
-	r := reader{b: message}
-	switch r.u8() {
-	case messageWelcome:
-		own, hz := thing(r.u16()), int(r.u8())
-		if r.bad || hz == 0 || c.state != joining {
-			break
-		}
-		c.own, c.serverHz, c.state = own, hz, inside
-		c.nextSay = now
-		c.tell.happened(now, func(t *trace.Record) { t.Joined, t.Entity = c.name, "dog/"+c.name })
-	case messageAppear:
-		t := &seen{id: thing(r.u16()), species: species(r.u8()), detail: int(r.u16()), name: r.text()}
-		if r.bad || c.byID[t.id] != nil {
-			break
-		}
-		if t.species == bell {
-			if wearer := c.byID[thing(t.detail)]; wearer != nil {
-				t.wearer = wearer.name[len("dog/"):]
-			}
-		}
-		t.told.entity = c.tell.names.Entity(t.name)
-		c.things = append(c.things, t)
-		c.byID[t.id] = t
-	case messageGoodbye:
-		c.forget(thing(r.u16()))
-	case messageBark:
-		c.heardOf(now, &r, "bark", func() (entity, by string) {
-			dog := c.nameOf(thing(r.u16()))
-			return dog, playerOf(dog)
-		})
-	case messagePicked:
-		c.heardOf(now, &r, "picked-up", func() (entity, by string) {
-			by = playerOf(c.nameOf(thing(r.u16())))
-			for _, t := range c.things {
-				if t.species == bell {
-					t.wearer = by
-				}
-			}
-			return "bell/brass", by
-		})
-	case messagePenned:
-		c.heardOf(now, &r, "penned", func() (entity, by string) {
-			entity = c.nameOf(thing(r.u16()))
-			dog, score, penned := thing(r.u16()), int(r.u16()), int(r.u16())
-			if t := c.byID[dog]; t != nil {
-				t.detail = score
-			}
-			for _, t := range c.things {
-				if t.species == round {
-					t.detail = penned
-				}
-			}
-			return entity, playerOf(c.nameOf(dog))
-		})
-	case messageFinal:
-		c.heardOf(now, &r, "final", func() (entity, by string) {
-			for _, t := range c.things {
-				if t.species == round {
-					t.over = true
-				}
-			}
-			return "round/first", r.text()
-		})
-	case messageJoined:
-		if player := r.text(); player != c.name {
-			c.tell.happened(now, func(t *trace.Record) { t.Joined, t.Entity = player, "dog/"+player })
-		}
-	case messageLeft:
-		player := r.text()
-		for _, t := range c.things {
-			if t.species == bell && t.wearer == player {
-				t.wearer = ""
-			}
-		}
-		c.tell.happened(now, func(t *trace.Record) { t.Left, t.Entity = player, "dog/"+player })
-	default:
-		r.bad = true
-	}
-	if r.bad {
-		c.Malformed++
-	}
-}
-
-// heardOf puts a one-off into the trace after its message was applied.
-func (c *Client) heardOf(now time.Duration, r *reader, event string, apply func() (entity, by string)) {
-	number := r.u16()
-	entity, by := apply()
-	if !r.bad {
-		c.tell.happened(now, func(t *trace.Record) {
-			t.Event, t.ID, t.Entity, t.By = event, strconv.Itoa(int(number)), entity, by
-		})
-	}
-}
-
-func (c *Client) nameOf(id thing) string {
-	if t := c.byID[id]; t != nil {
-		return t.name
-	}
-	return ""
-}
-
-func playerOf(dog string) string {
-	if len(dog) < len("dog/") {
-		return ""
-	}
-	return dog[len("dog/"):]
-}
-
-func (c *Client) forget(id thing) {
-	t := c.byID[id]
-	if t == nil {
-		return
-	}
-	delete(c.byID, id)
-	for i := range c.things {
-		if c.things[i] == t {
-			c.things = append(c.things[:i], c.things[i+1:]...)
-			break
-		}
-	}
-	if t.shown {
-		c.tell.gone = append(c.tell.gone, t.told.entity)
-	}
-}
-
-// speak says what this client would show now.
-func (c *Client) speak(now time.Duration) {
-	tell := &c.tell
-	tell.begin(now)
-	for _, t := range c.things {
-		if t.species == round {
-			tell.text(&t.told, fieldPhase, phase(t.over))
-			tell.number(&t.told, fieldPenned, float64(t.detail))
-			t.shown = true
-			continue
-		}
-		p, ok := c.poseOf(t)
-		if !ok {
-			continue
-		}
-		t.shown = true
-		tell.number(&t.told, fieldX, p.x)
-		tell.number(&t.told, fieldY, p.y)
-		if t.species == bell {
-			tell.text(&t.told, fieldWearer, t.wearer)
-			continue
-		}
-		tell.number(&t.told, fieldHeading, p.heading)
-		if t.species == dogs {
-			tell.number(&t.told, fieldSpeed, p.speed)
-			tell.tell(&t.told, fieldGait, tell.gaits[p.gait])
-			tell.number(&t.told, fieldStamina, p.stamina)
-			tell.number(&t.told, fieldScore, float64(t.detail))
-		}
-	}
-	tell.end()
-}
-
-// poseOf is where this client shows a thing, if it can.
-func (c *Client) poseOf(t *seen) (pose, bool) {
-	if t.id == c.own {
-		if c.newest < 0 {
-			return pose{}, false
-		}
-		d := c.predicted
-		return pose{x: d.x + c.fading.x, y: d.y + c.fading.y, heading: turned(d.heading, c.fading.heading), speed: d.speed,
-			stamina: d.stamina, gait: gaitNumber(d.gait())}, true
-	}
-	return t.between(c.playback.at)
-}
-
-// between interpolates the samples of a thing at a moment of the server's time.
-// After the last sample it stays where it was seen last.
-func (t *seen) between(moment time.Duration) (pose, bool) {
-	n := len(t.samples)
-	if n == 0 || moment < t.samples[0].at {
-		return pose{}, false
-	}
-	i := n - 1
-	for t.samples[i].at > moment {
-		i--
-	}
-	if i > 0 { // what lies behind is never needed again
-		t.samples = append(t.samples[:0], t.samples[i:]...)
-		n, i = n-i, 0
-	}
-	a := t.samples[0]
-	if n == 1 {
-		return a.pose, true
-	}
-	b := t.samples[1]
-	share := float64(moment-a.at) / float64(b.at-a.at)
-	p := a.pose
-	p.x += (b.x - a.x) * share
-	p.y += (b.y - a.y) * share
-	p.heading = turned(a.heading, turnTo(a.heading, b.heading)*share)
-	p.speed += (b.speed - a.speed) * share
-	p.stamina += (b.stamina - a.stamina) * share
-	return p, true
-}
-
-// playback is the client's place in the server's time: behind the newest
-// snapshot by enough that the next one is usually there in time.
-type playback struct {
-	at      time.Duration // server time that is shown
-	running bool
-	delay   float64 // mean of (arrival here - server time), seconds
-	spread  float64 // mean deviation of it
-}
-
-const (
-	averageOver  = 16.0 // snapshots
-	behindSpread = 2.5
-	behindAlways = 0.06 // seconds
-	hurry        = 0.1  // playback runs up to so much faster or slower
-	jumpBeyond   = 0.5  // seconds
-)
-
-// heard takes in that a snapshot of that server time arrived.
-func (p *playback) heard(now, server time.Duration) {
-	delay := (now - server).Seconds()
-	if !p.running {
-		p.running, p.delay, p.spread = true, delay, 0.01
-		p.at = server - time.Duration(behindAlways*float64(time.Second))
-		return
-	}
-	p.spread += (math.Abs(delay-p.delay) - p.spread) / averageOver
-	p.delay += (delay - p.delay) / averageOver
-}
-
-// run lets dt seconds of a frame pass.
-func (p *playback) run(now time.Duration, dt float64) {
-	if !p.running {
-		return
-	}
-	goal := now - time.Duration((p.delay+behindSpread*p.spread+behindAlways)*float64(time.Second))
-	ahead := (goal - p.at).Seconds() - dt
-	if ahead > jumpBeyond {
-		p.at = goal
-		return
-	}
-	p.at += time.Duration(dt * (1 + max(-hurry, min(hurry, ahead*2))) * float64(time.Second))
 }

@@ -26,6 +26,7 @@ type sheepState struct {
 	goal    float64 // heading it wants
 	pace    float64
 	until   time.Duration // when a calm sheep changes its mind
+	bolting time.Duration // until when it runs from a bark
 }
 
 func (s *Server) addSheep(x, y float64) {
@@ -34,7 +35,6 @@ func (s *Server) addSheep(x, y float64) {
 	f.goal = f.heading
 	f.told.entity = s.tell.names.Entity(f.name)
 	s.flock = append(s.flock, f)
-	s.broadcast(s.appearance(f.id, sheep, 0, f.name))
 }
 
 // moveFlock moves every sheep: away from dogs that are near, back towards the
@@ -62,6 +62,7 @@ func (s *Server) moveSheep(now time.Duration, f *sheepState, dt float64) {
 		}
 	}
 	switch {
+	case now < f.bolting:
 	case scared:
 		f.goal, f.pace, f.until = math.Atan2(fearY, fearX)*180/math.Pi, fleeSpeed, now
 	case now >= f.until:
@@ -88,10 +89,35 @@ func (s *Server) moveSheep(now time.Duration, f *sheepState, dt float64) {
 	f.y = fenced(f.y, f.y+sin*f.speed*dt, halfHeight)
 }
 
+// bark is heard by everyone, and sheep that are near bolt.
+func (s *Server) bark(now time.Duration, p *player) {
+	s.event(now, messageBark, "bark", p.entity, p.name, func(w *writer) { w.u16(uint16(p.id)) })
+	s.barks = append(s.barks, barkNotice{s.events, now})
+	if s.config.Faults.Has(EachDecides) {
+		return // "the clients see to that"
+	}
+	for _, f := range s.flock {
+		if goal, bolts := boltsFrom(p.dog.x, p.dog.y, f.x, f.y); bolts {
+			f.goal, f.pace, f.bolting, f.until = goal, boltSpeed, now+boltFor, now+boltFor
+		}
+	}
+}
+
+const (
+	barkDistance = 14.0
+	boltSpeed    = 7.0
+	boltFor      = 1200 * time.Millisecond
+)
+
+// boltsFrom decides whether a sheep bolts from a bark, and where to.
+func boltsFrom(dogX, dogY, x, y float64) (goal float64, bolts bool) {
+	dx, dy := x-dogX, y-dogY
+	return math.Atan2(dy, dx) * 180 / math.Pi, dx*dx+dy*dy < barkDistance*barkDistance
+}
+
 // pen takes a sheep out of the world and lets the nearest dog have the point.
 func (s *Server) pen(now time.Duration, f *sheepState) {
 	s.round.penned++
-	s.goodbye(f.id, f.told.entity)
 	var nearest *player
 	best := math.Inf(1)
 	for _, p := range s.players {
@@ -110,4 +136,5 @@ func (s *Server) pen(now time.Duration, f *sheepState) {
 		w.u16(uint16(score))
 		w.u16(uint16(s.round.penned))
 	})
+	s.goodbye(f.id, f.told.entity)
 }

@@ -15,8 +15,6 @@ package hillfold
 import (
 	"math"
 	"time"
-
-	"zitherwheel/trace"
 )
 
 // The field, in metres, with the origin in its middle. East of foldX and
@@ -41,11 +39,14 @@ type Rates struct {
 // DefaultRates are those of a healthy match.
 var DefaultRates = Rates{Tick: 30, Send: 20, Frame: 60, Report: 20}
 
-// Config is what the two sides of a match agree on.
+// Config is what the two sides of a match agree on. Only Rates.Frame and
+// Rates.Report may differ from client to client.
 type Config struct {
 	Rates  Rates
 	Sheep  int           // how many are on the field at a time
 	Round  time.Duration // when the round ends and the final score is told
+	Places int           // for players at a time; 0 means any number
+	Radius float64       // how far a player's dog perceives, metres; 0 means everything
 	Faults Faults        // mistakes to make
 }
 
@@ -65,6 +66,14 @@ type Input struct {
 	Move float64 // 0 stands, 1 goes ahead
 	Run  bool    // runs instead of trotting, while stamina lasts
 	Bark bool
+}
+
+// Cheat is what a player changes on his own client behind the game's back.
+type Cheat struct {
+	X, Y    float64
+	Moves   bool // his dog to X, Y
+	Stamina bool // to the full
+	Hurry   bool // sends inputs that no key can make
 }
 
 // Dog movement, in metres, seconds and degrees.
@@ -146,105 +155,4 @@ func turnTo(from, to float64) float64 {
 		d -= 360
 	}
 	return d
-}
-
-// thing numbers an entity on the wire. Numbers are never used again.
-type thing uint16
-
-// species is the kind of an entity.
-type species uint8
-
-const (
-	dogs species = iota
-	sheep
-	bell
-	round
-)
-
-func (s species) String() string { return [...]string{"dog", "sheep", "bell", "round"}[s] }
-
-// teller turns what a machine believes into trace records: only what changed
-// since it last spoke, and a whole picture about once a second.
-type teller struct {
-	say     func(*trace.Record)
-	names   *trace.Names
-	fields  [fieldCount]trace.Field
-	gaits   [3]trace.Value
-	record  trace.Record
-	nextAll time.Duration
-	gone    []trace.Entity
-}
-
-// The fields of all species.
-const (
-	fieldX = iota
-	fieldY
-	fieldHeading
-	fieldSpeed
-	fieldGait
-	fieldStamina
-	fieldScore
-	fieldWearer
-	fieldPhase
-	fieldPenned
-	fieldCount
-)
-
-func newTeller(names *trace.Names, say func(*trace.Record)) teller {
-	t := teller{say: say, names: names}
-	for i, name := range [fieldCount]string{"x", "y", "heading", "speed", "gait", "stamina", "score", "wearer", "phase", "penned"} {
-		t.fields[i] = names.Field(name)
-	}
-	for i, gait := range gaits {
-		t.gaits[i] = names.Text(gait)
-	}
-	return t
-}
-
-var gaits = [3]string{"stand", "trot", "run"}
-
-// told is what was last said of an entity.
-type told struct {
-	entity trace.Entity
-	values [fieldCount]trace.Value
-}
-
-// begin starts a picture and reports whether it is to be a whole one.
-func (t *teller) begin(now time.Duration) {
-	t.record.Reset()
-	t.record.T = now
-	if now >= t.nextAll {
-		t.record.Whole = true
-		t.nextAll = now + time.Second
-	}
-}
-
-// tell adds a field to the picture if it is news.
-func (t *teller) tell(of *told, field int, v trace.Value) {
-	if of.values[field] != v || t.record.Whole {
-		of.values[field] = v
-		t.record.State = append(t.record.State, trace.Change{Entity: of.entity, Field: t.fields[field], Value: v})
-	}
-}
-
-func (t *teller) number(of *told, field int, v float64) { t.tell(of, field, trace.Number(v)) }
-func (t *teller) text(of *told, field int, s string)    { t.tell(of, field, t.names.Text(s)) }
-
-// end says the picture, if there is anything to say.
-func (t *teller) end() {
-	if !t.record.Whole {
-		t.record.Gone = append(t.record.Gone, t.gone...)
-	}
-	t.gone = t.gone[:0]
-	if t.record.Whole || len(t.record.State) > 0 || len(t.record.Gone) > 0 {
-		t.say(&t.record)
-	}
-}
-
-// happened says a single thing between pictures.
-func (t *teller) happened(now time.Duration, fill func(*trace.Record)) {
-	var r trace.Record
-	r.T = now
-	fill(&r)
-	t.say(&r)
 }

@@ -40,7 +40,7 @@ func newTable(faults Faults, players ...string) *table {
 	}
 	t.server = NewServer(config, t.names, chance.Stream(1, "world"), note(0), func(string) {})
 	for i, name := range players {
-		c := NewClient(config, name, t.names, note(i+1))
+		c := NewClient(config, name, t.names, chance.Stream(1, name), note(i+1))
 		c.Join(0)
 		t.clients = append(t.clients, c)
 	}
@@ -146,7 +146,7 @@ func TestTheBellIsTakenAndSnatched(t *testing.T) {
 	place := func(player int, x, y float64) { m.server.players[player].dog.x, m.server.players[player].dog.y = x, y }
 	place(0, m.server.bell.x, m.server.bell.y)
 	place(1, m.server.bell.x+20, m.server.bell.y)
-	m.run(100 * time.Millisecond)
+	m.run(300 * time.Millisecond)
 	require.Equal(t, "fern", m.server.bell.wearer.name)
 	m.run(bellRest)
 	place(1, m.server.bell.x+0.5, m.server.bell.y)
@@ -155,7 +155,7 @@ func TestTheBellIsTakenAndSnatched(t *testing.T) {
 	for _, c := range m.clients {
 		for _, thing := range c.things {
 			if thing.species == bell {
-				assert.Equal(t, "moss", thing.wearer)
+				assert.Equal(t, "moss", thing.text)
 			}
 		}
 	}
@@ -205,7 +205,7 @@ func TestEachFaultDoesWhatItSays(t *testing.T) {
 		assert.True(t, set.Has(info.Fault))
 	}
 	_, err := ParseFaults([]string{"flat-tyre"})
-	assert.EqualError(t, err, `there is no fault "flat-tyre"; there are lost-goodbye, kept-to-itself, narrow-numbers`)
+	assert.ErrorContains(t, err, `there is no fault "flat-tyre"; there are lost-goodbye, `)
 }
 
 func TestMalformedPacketsAreCountedAndChangeNothing(t *testing.T) {
@@ -234,7 +234,7 @@ func TestNumbersOnTheWire(t *testing.T) {
 			heading: rapid.Float64Range(0, 359.999).Draw(t, "heading"), speed: rapid.Float64Range(0, 8).Draw(t, "speed"),
 			stamina: rapid.Float64Range(0, 100).Draw(t, "stamina"), gait: uint8(rapid.IntRange(0, 2).Draw(t, "gait")), tired: rapid.Bool().Draw(t, "tired")}
 		var w writer
-		w.pose(&p)
+		w.pose(&p, 0)
 		r := reader{b: w.b}
 		got := r.pose(0)
 		require.False(t, r.bad)

@@ -3,6 +3,7 @@ package hillfold
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"slices"
 	"strconv"
@@ -33,9 +34,18 @@ type Server struct {
 	sheepNo int
 	bell    bellState
 	round   roundState
+	gates   []*gateState
+	mill    thing
+	arm     told
+	stones  stoneState
+	present []presence
 	out     []Packet
 	buffers [][]byte
 	poses   []pose
+	denials int // requests for the bell
+	jumps   int // dogs that a claim moved farther than any dog can run
+	crowded int // dogs that started on top of another
+	barks   []barkNotice
 
 	Malformed int // packets that were no good and were ignored
 }
@@ -56,14 +66,16 @@ type player struct {
 	heard     time.Duration
 	channel   outChannel
 	once      [][]byte // messages for the next snapshot only, never repeated
-}
+	entity    string   // its name: dog/fern
+	late      bool     // joined after the match had begun
+	gone      bool     // left, and only the dog is still here
+	known     []bool   // things it was told of, by number
+	gates     map[thing]bool
+	answered  uint8 // its last request for the bell that was answered
+	claim     *[2]float64
 
-type bellState struct {
-	id        thing
-	told      told
-	x, y      float64
-	wearer    *player
-	untouched time.Duration // until when nobody can take it
+	shovedUntil time.Duration
+	shoveTo     float64
 }
 
 type roundState struct {
@@ -71,6 +83,13 @@ type roundState struct {
 	told   told
 	over   bool
 	penned int
+	winner string
+}
+
+type stoneState struct {
+	id    thing
+	told  told
+	cells []byte
 }
 
 // NewServer returns a server whose trace goes to say and whose log lines go to
@@ -81,6 +100,11 @@ func NewServer(config Config, names *trace.Names, random *rand.Rand, say func(*t
 	s.bell.told.entity = names.Entity("bell/brass")
 	s.round = roundState{id: s.newThing()}
 	s.round.told.entity = names.Entity("round/first")
+	s.mill = s.newThing()
+	s.arm.entity = names.Entity("mill/old")
+	s.stones = stoneState{id: s.newThing(), cells: strew(random)}
+	s.stones.told.entity = names.Entity("stones/all")
+	s.gates = newGates(s)
 	for range config.Sheep {
 		s.addSheep(s.between(-50, 48), s.between(-35, 35))
 	}
@@ -101,12 +125,9 @@ func at(n int64, perSecond int) time.Duration {
 
 // Things are the names of what is in the world.
 func (s *Server) Things() []string {
-	names := []string{"bell/brass", "round/first"}
-	for _, p := range s.players {
-		names = append(names, "dog/"+p.name)
-	}
-	for _, f := range s.flock {
-		names = append(names, f.name)
+	var names []string
+	for _, p := range s.presences() {
+		names = append(names, p.name)
 	}
 	return names
 }
@@ -130,7 +151,7 @@ func (s *Server) Step(now time.Duration, arrived []Packet) []Packet {
 		s.receive(now, p)
 	}
 	for i := 0; i < len(s.players); {
-		if p := s.players[i]; now-p.heard > silentFor {
+		if p := s.players[i]; !p.gone && now-p.heard > silentFor {
 			s.remove(now, p, "silent for "+silentFor.String())
 			continue
 		}
@@ -139,8 +160,10 @@ func (s *Server) Step(now time.Duration, arrived []Packet) []Packet {
 	dt := 1 / float64(s.config.Rates.Tick)
 	for _, p := range s.players {
 		s.moveDog(now, p, dt)
+		s.shove(now, p, dt)
 	}
-	s.moveBell(now)
+	s.carryBell()
+	s.movePushed()
 	s.moveFlock(now, dt)
 	if !s.round.over && now-s.started >= s.config.Round {
 		s.endRound(now)
@@ -172,8 +195,21 @@ func (s *Server) receive(now time.Duration, packet Packet) {
 		} else {
 			p.heard = now
 		}
+	case kind == packetPing && p != nil:
+		stamp := r.u64()
+		if r.bad || len(r.b) > 0 {
+			s.Malformed++
+			return
+		}
+		w := newWriter(s.buffer(), packetPong)
+		w.u32(session)
+		w.u64(stamp)
+		w.u64(uint64((now - s.started).Microseconds()))
+		s.out = append(s.out, Packet{Peer: packet.Peer, Data: w.b})
 	case kind == packetInput && p != nil:
-		next, first, count := r.u16(), r.u32(), int(r.u8())
+		next, request := r.u16(), r.u8()
+		x, y := r.place()
+		first, count := r.u32(), int(r.u8())
 		if r.bad || count > maxInputs || len(r.b) != 2*count {
 			s.Malformed++
 			return
@@ -185,11 +221,15 @@ func (s *Server) receive(now time.Duration, packet Packet) {
 			if int32(number-p.queued) > 0 {
 				p.queue = append(p.queue, in)
 				p.queued = number
+				p.claim = &[2]float64{x, y}
 			}
+		}
+		if int8(request-p.answered) > 0 {
+			s.answer(now, p, request)
 		}
 	case kind == packetLeave && p != nil && !r.bad:
 		s.remove(now, p, "left")
-	case (kind == packetInput || kind == packetLeave) && !r.bad:
+	case (kind == packetInput || kind == packetLeave || kind == packetPing) && !r.bad:
 		// from somebody who is not in (any more)
 	default:
 		s.Malformed++
@@ -198,7 +238,7 @@ func (s *Server) receive(now time.Duration, packet Packet) {
 
 func (s *Server) find(from Address, session uint32) *player {
 	for _, p := range s.players {
-		if p.address == from && p.session == session {
+		if p.address == from && p.session == session && !p.gone {
 			return p
 		}
 	}
@@ -206,43 +246,91 @@ func (s *Server) find(from Address, session uint32) *player {
 }
 
 func (s *Server) add(now time.Duration, from Address, session uint32, rate uint8, name string) {
-	for _, p := range s.players {
+	places, dogs := 0, 0
+	for _, p := range slices.Clone(s.players) {
 		if p.name == name {
-			s.remove(now, p, "joined anew")
-			break
+			dogs++
+			if !p.gone {
+				s.remove(now, p, "joined anew")
+			}
+		} else if !p.gone {
+			places++
 		}
 	}
-	p := &player{id: s.newThing(), name: name, address: from, session: session, inputStep: 1 / float64(rate), heard: now}
-	p.told.entity = s.tell.names.Entity("dog/" + name)
-	p.dog = dogState{x: -45 + s.between(-3, 3), y: -30 + 6*float64(len(s.players)%11) + s.between(-1, 1), stamina: fullStamina}
-
-	w := writer{}
-	w.u8(messageWelcome)
-	w.u16(uint16(p.id))
-	w.u8(uint8(s.config.Rates.Tick))
-	p.channel.say(w.b)
+	if s.config.Places > 0 && places >= s.config.Places {
+		w := newWriter(s.buffer(), packetRefused)
+		w.u32(session)
+		s.out = append(s.out, Packet{Peer: from, Data: w.b})
+		s.tell.happened(now, func(r *trace.Record) { r.Refused = name })
+		s.log("refused, no place left: " + name)
+		return
+	}
+	p := &player{id: s.newThing(), name: name, address: from, session: session, inputStep: 1 / float64(rate), heard: now,
+		entity: "dog/" + name, gates: map[thing]bool{}, late: now-s.started > time.Second}
+	if dogs > 0 && s.config.Faults.Has(TwinOnReturn) {
+		p.entity += "-" + strconv.Itoa(dogs+1)
+	}
+	p.told.entity = s.tell.names.Entity(p.entity)
+	p.dog = dogState{stamina: fullStamina}
+	p.dog.x, p.dog.y = s.spawn()
 	for _, other := range s.players {
-		p.channel.say(messageOf(messageJoined, func(w *writer) { w.text(other.name) }))
-		p.channel.say(s.appearance(other.id, dogs, uint16(other.score), "dog/"+other.name))
+		if math.Hypot(other.dog.x-p.dog.x, other.dog.y-p.dog.y) < 1 {
+			s.crowded++
+		}
 	}
-	for _, f := range s.flock {
-		p.channel.say(s.appearance(f.id, sheep, 0, f.name))
+
+	p.channel.say(messageOf(messageWelcome, func(w *writer) {
+		w.u16(uint16(p.id))
+		w.u8(uint8(s.config.Rates.Tick))
+		w.u8(uint8(s.config.Rates.Send))
+	}))
+	for _, other := range s.players {
+		if !other.gone {
+			p.channel.say(joinedMessage(other))
+		}
 	}
-	wearer := thing(0)
-	if s.bell.wearer != nil {
-		wearer = s.bell.wearer.id
-	}
-	p.channel.say(s.appearance(s.bell.id, bell, uint16(wearer), "bell/brass"))
-	p.channel.say(s.appearance(s.round.id, round, uint16(s.round.penned), "round/first"))
+	s.players = append(s.players, p)
+	s.introduce(p, s.presences())
 	if s.round.over {
 		p.channel.say(s.finalMessage())
 	}
-
-	s.players = append(s.players, p)
-	s.broadcast(messageOf(messageJoined, func(w *writer) { w.text(name) }))
-	s.broadcast(s.appearance(p.id, dogs, 0, "dog/"+name))
-	s.tell.happened(now, func(r *trace.Record) { r.Joined, r.Entity = name, "dog/"+name })
+	s.broadcast(joinedMessage(p))
+	s.tell.happened(now, func(r *trace.Record) { r.Joined, r.Entity = name, p.entity })
 	s.log("joined: " + name)
+}
+
+func joinedMessage(p *player) []byte {
+	return messageOf(messageJoined, func(w *writer) {
+		w.u16(uint16(p.id))
+		w.text(p.name)
+	})
+}
+
+// The places at which dogs start.
+const (
+	spawnX      = -45.0
+	spawnPoints = 11
+	spawnApart  = 6.0 // metres from one to the next
+)
+
+// spawn chooses the starting place that is farthest from every dog.
+func (s *Server) spawn() (x, y float64) {
+	x, y = spawnX, 0
+	if s.config.Faults.Has(SameSpot) {
+		return x, y
+	}
+	best := -1.0
+	for i := range spawnPoints {
+		candidate := spawnApart * float64(i-spawnPoints/2)
+		nearest := math.Inf(1)
+		for _, p := range s.players {
+			nearest = min(nearest, math.Hypot(p.dog.x-spawnX, p.dog.y-candidate))
+		}
+		if nearest > best {
+			y, best = candidate, nearest
+		}
+	}
+	return x + s.between(-1, 1), y + s.between(-1, 1)
 }
 
 // messageOf makes a message of the reliable channel.
@@ -253,18 +341,11 @@ func messageOf(kind uint8, fill func(*writer)) []byte {
 	return w.b
 }
 
-func (s *Server) appearance(id thing, of species, detail uint16, name string) []byte {
-	return messageOf(messageAppear, func(w *writer) {
-		w.u16(uint16(id))
-		w.u8(uint8(of))
-		w.u16(detail)
-		w.text(name)
-	})
-}
-
 func (s *Server) broadcast(message []byte) {
 	for _, p := range s.players {
-		p.channel.say(message)
+		if !p.gone {
+			p.channel.say(message)
+		}
 	}
 }
 
@@ -272,37 +353,52 @@ func (s *Server) broadcast(message []byte) {
 func (s *Server) event(now time.Duration, kind uint8, name, entity, by string, fill func(*writer)) {
 	s.events++
 	number := s.events
-	s.broadcast(messageOf(kind, func(w *writer) {
+	message := messageOf(kind, func(w *writer) {
 		w.u16(number)
 		fill(w)
-	}))
+	})
+	if kind == messageBark && s.config.Faults.Has(OnceUnreliable) {
+		for _, p := range s.players {
+			p.once = append(p.once, message)
+		}
+	} else {
+		s.broadcast(message)
+	}
 	s.tell.happened(now, func(r *trace.Record) {
 		r.Event, r.ID, r.Entity, r.By = name, strconv.Itoa(int(number)), entity, by
 	})
 }
 
-// goodbye tells everybody that a thing has left the world.
+// goodbye tells everybody who knows a thing that it has left the world.
 func (s *Server) goodbye(id thing, entity trace.Entity) {
 	s.tell.gone = append(s.tell.gone, entity)
 	message := messageOf(messageGoodbye, func(w *writer) { w.u16(uint16(id)) })
-	if s.config.Faults.Has(LostGoodbye) {
-		for _, p := range s.players {
+	for _, p := range s.players {
+		switch {
+		case !p.knows(id):
+			continue
+		case s.config.Faults.Has(LostGoodbye):
 			p.once = append(p.once, message)
+		default:
+			p.channel.say(message)
 		}
-		return
+		p.learn(id, false)
 	}
-	s.broadcast(message)
 }
 
 func (s *Server) remove(now time.Duration, p *player, why string) {
-	s.players = slices.DeleteFunc(s.players, func(q *player) bool { return q == p })
-	if s.bell.wearer == p {
-		s.bell.wearer = nil
-		s.bell.untouched = now
+	if s.config.Faults.Has(TwinOnReturn) {
+		p.gone, p.queue = true, nil // "he may come back"
+	} else {
+		s.players = slices.DeleteFunc(s.players, func(q *player) bool { return q == p })
+		if s.bell.wearer == p {
+			s.bell.wearer = nil
+			s.bell.untouched = now
+		}
+		s.goodbye(p.id, p.told.entity)
 	}
-	s.goodbye(p.id, p.told.entity)
 	s.broadcast(messageOf(messageLeft, func(w *writer) { w.text(p.name) }))
-	s.tell.happened(now, func(r *trace.Record) { r.Left, r.Entity = p.name, "dog/"+p.name })
+	s.tell.happened(now, func(r *trace.Record) { r.Left, r.Entity = p.name, p.entity })
 	s.log(why + ": " + p.name)
 }
 
@@ -324,44 +420,27 @@ func (s *Server) moveDog(now time.Duration, p *player, dt float64) {
 		}
 		p.credit -= p.inputStep
 		most -= p.inputStep
+		if p.claim != nil && s.config.Faults.Has(BelievesAnything) {
+			if math.Hypot(p.dog.x-p.claim[0], p.dog.y-p.claim[1]) > 8 {
+				s.jumps++
+			}
+			p.dog.x, p.dog.y = p.claim[0], p.claim[1]
+		}
 		if in.Bark {
-			s.event(now, messageBark, "bark", "dog/"+p.name, p.name, func(w *writer) { w.u16(uint16(p.id)) })
+			s.bark(now, p)
 		}
 	}
 	p.applied = p.queued - uint32(len(p.queue))
 }
 
-const (
-	touchDistance = 1.5
-	bellRest      = 2 * time.Second // after being taken
-)
-
-// moveBell lets the next dog that touches the bell, or its wearer, take it.
-func (s *Server) moveBell(now time.Duration) {
-	b := &s.bell
-	if b.wearer != nil {
-		b.x, b.y = b.wearer.dog.x, b.wearer.dog.y
-	}
-	if now < b.untouched {
-		return
-	}
-	for _, p := range s.players {
-		if dx, dy := p.dog.x-b.x, p.dog.y-b.y; p == b.wearer || dx*dx+dy*dy > touchDistance*touchDistance {
-			continue
-		}
-		b.wearer, b.untouched = p, now+bellRest
-		s.event(now, messagePicked, "picked-up", "bell/brass", p.name, func(w *writer) { w.u16(uint16(p.id)) })
-		return
-	}
-}
-
 func (s *Server) endRound(now time.Duration) {
 	s.round.over = true
-	winner := s.winner()
-	s.event(now, messageFinal, "final", "round/first", winner, func(w *writer) { w.text(winner) })
-	s.log("round over, winner: " + winner)
+	s.round.winner = s.winner()
+	s.event(now, messageFinal, "final", "round/first", s.round.winner, func(w *writer) { w.text(s.round.winner) })
+	s.log("round over, winner: " + s.round.winner)
 }
 
+// winner is whose dog has the highest score; among equals, who joined first.
 func (s *Server) winner() string {
 	if len(s.players) == 0 {
 		return ""
@@ -371,8 +450,8 @@ func (s *Server) winner() string {
 
 func (s *Server) finalMessage() []byte {
 	return messageOf(messageFinal, func(w *writer) {
-		w.u16(s.events)
-		w.text(s.winner())
+		w.u16(0) // no news: it is told in the trace only once
+		w.text(s.round.winner)
 	})
 }
 
@@ -389,6 +468,7 @@ func (s *Server) speak(now time.Duration) {
 		t.tell(&p.told, fieldGait, t.gaits[gaitNumber(p.dog.gait())])
 		t.number(&p.told, fieldStamina, p.dog.stamina)
 		t.number(&p.told, fieldScore, float64(p.score))
+		t.text(&p.told, fieldPlayer, p.name)
 	}
 	for _, f := range s.flock {
 		t.number(&f.told, fieldX, f.x)
@@ -404,6 +484,16 @@ func (s *Server) speak(now time.Duration) {
 	t.text(&s.bell.told, fieldWearer, wearer)
 	t.text(&s.round.told, fieldPhase, phase(s.round.over))
 	t.number(&s.round.told, fieldPenned, float64(s.round.penned))
+	t.text(&s.round.told, fieldWinner, s.round.winner)
+	t.number(&s.arm, fieldX, millX)
+	t.number(&s.arm, fieldY, millY)
+	t.number(&s.arm, fieldAngle, armAt(now-s.started))
+	t.text(&s.stones.told, fieldCells, listed(s.stones.cells))
+	for _, g := range s.gates {
+		t.number(&g.told, fieldX, g.x)
+		t.number(&g.told, fieldY, g.y)
+		t.flag(&g.told, fieldOpen, g.open)
+	}
 	t.end()
 }
 
@@ -427,11 +517,25 @@ func (s *Server) send(now time.Duration) {
 	for _, f := range s.flock {
 		s.poses = append(s.poses, pose{id: f.id, species: sheep, x: f.x, y: f.y, heading: f.heading})
 	}
-	snapshot := writer{b: s.buffer()}
+	snapshot, count := writer{b: s.buffer()}, len(s.poses)
 	for i := range s.poses {
-		snapshot.pose(&s.poses[i])
+		snapshot.pose(&s.poses[i], s.config.Faults)
 	}
+	world := s.presences()
 	for _, p := range s.players {
+		if p.gone {
+			continue
+		}
+		s.introduce(p, world)
+		if s.config.Radius > 0 {
+			snapshot.b, count = snapshot.b[:0], 0
+			for i := range s.poses {
+				if p.knows(s.poses[i].id) {
+					snapshot.pose(&s.poses[i], s.config.Faults)
+					count++
+				}
+			}
+		}
 		w := newWriter(s.buffer(), packetUpdate)
 		w.u32(p.session)
 		w.u32(uint32(s.tick))
@@ -443,7 +547,7 @@ func (s *Server) send(now time.Duration) {
 		}
 		p.once = p.once[:0]
 		p.channel.write(&w, now, min(messageRoom, maxDatagram-len(w.b)-len(snapshot.b)))
-		w.u16(uint16(len(s.poses)))
+		w.u16(uint16(count))
 		w.b = append(w.b, snapshot.b...)
 		s.out = append(s.out, Packet{Peer: p.address, Data: w.b})
 	}

@@ -10,29 +10,36 @@ import (
 const wireVersion = 1
 
 const (
-	packetJoin   = iota + 1 // client: session, input rate, name
-	packetInput             // client: session, next message wanted, first input number, inputs
-	packetLeave             // client: session
-	packetUpdate            // server: session, tick, last input applied, messages, snapshot
+	packetJoin    = iota + 1 // client: session, input rate, name
+	packetInput              // client: session, next message wanted, bell request, where it believes to be, first input number, inputs
+	packetLeave              // client: session
+	packetUpdate             // server: session, tick, last input applied, messages, snapshot
+	packetPing               // client: session, the client's clock
+	packetPong               // server: session, the client's clock as it was, the server's clock
+	packetRefused            // server: session
 )
 
 // The messages of the reliable channel.
 const (
-	messageWelcome = iota + 1 // own thing, tick rate
-	messageAppear             // thing, species, detail, name
+	messageWelcome = iota + 1 // own thing, tick rate, send rate
+	messageAppear             // thing, species, detail, x, y, name, player
 	messageGoodbye            // thing
 	messageBark               // event number, dog
 	messagePicked             // event number, dog
 	messagePenned             // event number, sheep, dog, the dog's score, penned in all
 	messageFinal              // event number, winner
-	messageJoined             // player
+	messageJoined             // dog, player
 	messageLeft               // player
+	messageGate               // gate, open
+	messageFlip               // gate
+	messageStones             // thing, cells
+	messageDenied             // bell request
 )
 
 const (
 	maxDatagram  = 1200 // bytes; passes every usual path whole
 	maxName      = 40
-	maxInputs    = 128 // unacknowledged inputs in one packet
+	maxInputs    = 250 // unacknowledged inputs in one packet
 	messageRoom  = 700 // bytes of a datagram that messages may take
 	centimetre   = 0.01
 	staminaStep  = 0.5
@@ -48,6 +55,13 @@ func newWriter(b []byte, kind byte) writer { return writer{append(b[:0], wireVer
 func (w *writer) u8(v uint8)   { w.b = append(w.b, v) }
 func (w *writer) u16(v uint16) { w.b = binary.BigEndian.AppendUint16(w.b, v) }
 func (w *writer) u32(v uint32) { w.b = binary.BigEndian.AppendUint32(w.b, v) }
+
+func (w *writer) u64(v uint64) { w.b = binary.BigEndian.AppendUint64(w.b, v) }
+
+func (w *writer) place(x, y, step float64) {
+	w.u16(uint16(quantise(math.Round(x/step)*step, centimetre)))
+	w.u16(uint16(quantise(math.Round(y/step)*step, centimetre)))
+}
 
 func (w *writer) text(s string) {
 	w.u8(uint8(len(s)))
@@ -74,6 +88,12 @@ func (r *reader) take(n int) []byte {
 func (r *reader) u8() uint8   { return r.take(1)[0] }
 func (r *reader) u16() uint16 { return binary.BigEndian.Uint16(r.take(2)) }
 func (r *reader) u32() uint32 { return binary.BigEndian.Uint32(r.take(4)) }
+
+func (r *reader) u64() uint64 { return binary.BigEndian.Uint64(r.take(8)) }
+
+func (r *reader) place() (x, y float64) {
+	return float64(int16(r.u16())) * centimetre, float64(int16(r.u16())) * centimetre
+}
 
 func (r *reader) text() string {
 	n := int(r.u8())
@@ -108,11 +128,14 @@ type pose struct {
 	tired          bool
 }
 
-func (w *writer) pose(p *pose) {
+func (w *writer) pose(p *pose, faults Faults) {
 	w.u16(uint16(p.id))
 	w.u8(uint8(p.species))
-	w.u16(uint16(quantise(p.x, centimetre)))
-	w.u16(uint16(quantise(p.y, centimetre)))
+	step := centimetre
+	if faults.Has(CoarseGrid) {
+		step = 1
+	}
+	w.place(p.x, p.y, step)
 	if p.species == bell {
 		return
 	}
@@ -122,6 +145,9 @@ func (w *writer) pose(p *pose) {
 	}
 	w.u8(uint8(math.Round(p.speed / speedStep)))
 	state := p.gait
+	if faults.Has(OnlyHere) {
+		state = 0
+	}
 	if p.tired {
 		state |= 1 << 4
 	}
@@ -138,6 +164,9 @@ func (r *reader) pose(faults Faults) (p pose) {
 		p.x = float64(x) * centimetre
 	}
 	p.y = float64(int16(r.u16())) * centimetre
+	if p.species == sheep && faults.Has(SwappedAxes) {
+		p.x, p.y = p.y, p.x
+	}
 	if p.species == bell {
 		return p
 	}

@@ -124,8 +124,19 @@ func (j *Judge) gather(v *view, k *tracker) Evidence {
 	}
 	from -= lookBack
 	ev.Since = Seconds(from)
+	ev.packets(v, from, e.began)
+	for _, m := range j.members {
+		if (m.t-from).Abs() < lookAround && (m.view == 0 || m.view == v.number) {
+			ev.members = append(ev.members, m)
+		}
+	}
+	return ev
+}
+
+// packets adds those of a view's link that were lost or late.
+func (ev *Evidence) packets(v *view, from, to time.Duration) {
 	for _, p := range v.troubles {
-		if p.fate.Sent < from || p.fate.Sent > e.began {
+		if p.fate.Sent < from || p.fate.Sent > to {
 			continue
 		}
 		row := PacketRow{Direction: p.direction.String(), Number: p.fate.Number, Sent: Seconds(p.fate.Sent), Size: p.fate.Size}
@@ -140,9 +151,16 @@ func (j *Judge) gather(v *view, k *tracker) Evidence {
 			ev.Packets = append(ev.Packets, row)
 		}
 	}
+}
+
+// circumstances is the evidence of a finding that is not about a field.
+func (j *Judge) circumstances(v *view, began, at time.Duration) Evidence {
+	from := began - lookBack
+	ev := Evidence{Since: Seconds(from), Values: []ValueRow{}}
+	ev.packets(v, from, at)
 	for _, m := range j.members {
-		if (m.t-from).Abs() < lookAround && (m.view == 0 || m.view == v.number) {
-			ev.members = append(ev.members, m)
+		if (m.t-began).Abs() < lookAround && (m.view == 0 || m.view == v.number) && len(ev.Around) < memberRows {
+			ev.Around = append(ev.Around, MemberRow{Seconds(m.t), j.views[m.view].name, m.text})
 		}
 	}
 	return ev

@@ -73,7 +73,7 @@ func (m *match) every(view int, from, to, step float64, of func(t float64) strin
 
 func (m *match) judge() *Verdict {
 	slices.SortStableFunc(m.lines, func(a, b line) int { return int(a.at() - b.at()) })
-	j := New(Config{Names: m.names, Rules: m.rules, Views: m.views, Fates: m.fates})
+	j := New(Config{Names: m.names, Rules: watch.Rules{Fields: m.rules}, Views: m.views, Fates: m.fates})
 	for i := range m.lines {
 		if l := &m.lines[i]; l.down != nil {
 			j.Packet(l.view, link.Down, *l.down)
@@ -469,7 +469,7 @@ func TestAViewFrozenForLongerThanLagAndSettleIsAlwaysFlagged(t *testing.T) {
 
 func TestMemoryDoesNotGrowWithTheMatch(t *testing.T) {
 	m := newMatch()
-	j := New(Config{Names: m.names, Rules: m.rules, Views: m.views})
+	j := New(Config{Names: m.names, Rules: watch.Rules{Fields: m.rules}, Views: m.views})
 	entity, x := m.names.Entity("dog/a"), m.names.Field("x")
 	for i := range 200_000 {
 		r := trace.Record{T: time.Duration(i) * 50 * ms, State: []trace.Change{{Entity: entity, Field: x, Value: trace.Number(float64(i % 1000))}}}
@@ -522,7 +522,7 @@ func BenchmarkJudge(b *testing.B) {
 	}
 	samples := 0
 	for b.Loop() {
-		j := New(Config{Names: m.names, Rules: m.rules, Views: m.views})
+		j := New(Config{Names: m.names, Rules: watch.Rules{Fields: m.rules}, Views: m.views})
 		for i := range lines {
 			j.Record(lines[i].view, &lines[i].record)
 		}

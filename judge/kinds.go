@@ -3,7 +3,9 @@ package judge
 import (
 	"fmt"
 	"math"
+	"time"
 
+	"zitherwheel/trace"
 	"zitherwheel/watch"
 )
 
@@ -12,16 +14,45 @@ import (
 type Kind string
 
 const (
-	Missing   Kind = "missing"    // the reference has the entity, the view does not
-	Ghost     Kind = "ghost"      // the view has an entity that the reference does not
-	Wrapped   Kind = "wrapped"    // a number off by 2^8, 2^16 or 2^32 of its steps
-	Frozen    Kind = "frozen"     // the view stays at an old value of the reference
-	NeverSent Kind = "never-sent" // the view changed it, the reference never did
-	Offset    Kind = "offset"     // the values differ, and none of the above
+	Missing       Kind = "missing"       // the reference has the entity, the view does not
+	Ghost         Kind = "ghost"         // the view has an entity that the reference does not
+	Twin          Kind = "twin"          // one thing twice
+	NotOne        Kind = "not-one"       // a unique thing absent or double
+	Frozen        Kind = "frozen"        // the view stays at an old value of the reference
+	NeverSent     Kind = "never-sent"    // the view changed it, the reference never did
+	NeverArrived  Kind = "never-arrived" // the reference changed it, the view never did, though it hears the rest
+	Skipped       Kind = "skipped"       // the view went past a value that stood long enough
+	OutOfOrder    Kind = "out-of-order"  // the view went back to an older value
+	Wrapped       Kind = "wrapped"       // a number off by 2^8, 2^16 or 2^32 of its steps
+	Coarse        Kind = "coarse"        // a lattice wider than the tolerance
+	Inverted      Kind = "inverted"      // a flag with the opposite value
+	Scaled        Kind = "scaled"        // a number times a factor
+	Rate          Kind = "rate"          // it runs k times too fast
+	ClockShift    Kind = "clock"         // the path fits when shifted in time
+	Drift         Kind = "drift"         // the gap grows
+	Doubled       Kind = "doubled"       // a change applied k times
+	SplitOwner    Kind = "split-owner"   // the view believes to own what another owns
+	NoOwner       Kind = "no-owner"      // the view does not know that it owns
+	Crosstalk     Kind = "crosstalk"     // it moves with the view's own entity
+	Trusted       Kind = "trusted"       // the reference took an impossible value from a view
+	EventLost     Kind = "event-lost"
+	EventRepeated Kind = "event-repeated"
+	EventLate     Kind = "event-late"
+	EventMisplace Kind = "event-misplaced"
+	EventMisorder Kind = "event-misordered"
+	RefusedUnseen Kind = "refused-unseen"  // the view thinks it is in and is not
+	LeftBehind    Kind = "left-behind"     // what stood before the view came never reached it
+	OutcomeDiffer Kind = "outcome"         // final results differ
+	Broken        Kind = "broken-sequence" // a step of a chain never came
+	BrokenRule    Kind = "broken-rule"     // a rule of the world
+	Jerky         Kind = "jerky"           // the limit on jerkiness
+	OverLimit     Kind = "limit"           // any other limit
+	Offset        Kind = "offset"          // the values differ, and none of the above
 )
 
-// kindOf decides what an episode is, and says by what.
-func (j *Judge) kindOf(k *tracker) (Kind, string) {
+// kindOf decides what an episode is, and says by what. The first test that holds
+// decides.
+func (j *Judge) kindOf(k *tracker, v *view, open bool) (Kind, string) {
 	e := &k.run
 	if k.path == k.mirror.thing.exists {
 		if e.seen[0].view == (point{1}) {
@@ -29,25 +60,136 @@ func (j *Judge) kindOf(k *tracker) (Kind, string) {
 		}
 		return Missing, "the reference has it and the view does not show it"
 	}
-	apart, wraps, wrap := 0, 0, 0.0
-	for _, s := range e.seen {
-		if !s.ok {
-			apart++
+	series := k.series()
+	for _, test := range [...]func() (Kind, string){
+		func() (Kind, string) { return j.roles(k, v) },
+		func() (Kind, string) { return series.wrapped(k) },
+		func() (Kind, string) { return series.clock(k) },
+		func() (Kind, string) { return k.behind(v, open) },
+		func() (Kind, string) { return k.counting() },
+		func() (Kind, string) { return series.coarse(k) },
+		func() (Kind, string) { return series.crosstalk(k) },
+		func() (Kind, string) { return series.scaled(k) },
+		func() (Kind, string) { return series.rate(k) },
+		func() (Kind, string) { return series.drift(k) },
+	} {
+		if kind, why := test(); kind != "" {
+			return kind, why
 		}
-		if s.wrap != 0 {
-			wraps, wrap = wraps+1, s.wrap
-		}
-	}
-	if wraps > 0 && wraps*5 >= apart*4 {
-		return Wrapped, fmt.Sprintf("%d of %d values fit when %s is taken away", wraps, apart, wrapText(wrap, k.rule.Quantum))
-	}
-	if e.changes == 0 && e.lastMatch > -never {
-		return Frozen, fmt.Sprintf("the view kept the value that the reference had at %.3f s", e.lastMatch.Seconds())
-	}
-	if (e.changes > 1 || e.changes > 0 && e.before.ok) && k.referenceStood() {
-		return NeverSent, "the view's value changed and the reference's did not"
 	}
 	return Offset, fmt.Sprintf("the values are apart by up to %.4g", e.worst)
+}
+
+// roles tests what a field means beyond its value.
+func (j *Judge) roles(k *tracker, v *view) (Kind, string) {
+	name := encode(watch.Exact, []trace.Value{j.config.Names.Text(v.name)})
+	last := k.run.lastApart()
+	switch {
+	case k.rule.Role == watch.Outcome:
+		return OutcomeDiffer, "a result of the match is not the same"
+	case k.rule.Role != watch.Owner:
+		return "", ""
+	case last.view == name && last.there != name:
+		return SplitOwner, "the view believes that it is the owner, the reference says another"
+	case last.there == name && last.view != name:
+		return NoOwner, "the reference says that the view is the owner, the view does not know"
+	}
+	return "", ""
+}
+
+// lastApart is the last unexplained sighting.
+func (e *episode) lastApart() sighting {
+	for i := len(e.seen) - 1; i >= 0; i-- {
+		if !e.seen[i].ok {
+			return e.seen[i]
+		}
+	}
+	return e.seen[len(e.seen)-1]
+}
+
+// behind tests how the view follows the reference, or does not.
+func (k *tracker) behind(v *view, open bool) (Kind, string) {
+	e := &k.run
+	exact := k.rule.Compare == watch.Exact
+	byView := k.holds && k.since >= e.last-time.Millisecond // the view's next change ended it
+	last := e.lastApart()
+	flags := trace.Kind(last.view[1]) == trace.KindBool && trace.Kind(last.there[1]) == trace.KindBool
+	if exact && flags && byView && k.path.at(k.since) != k.value {
+		return Inverted, "the view followed the next change, to the opposite value"
+	}
+	if e.changes == 0 {
+		switch {
+		case !k.ever && k.referenceStood() && (open || byView || !v.in):
+			return LeftBehind, "the reference had it before the view came, and the view never got it"
+		case exact && byView && !open && e.missed(k.value):
+			return Skipped, "the view went past a value that the reference had for long enough"
+		case exact && k.othersGoOn():
+			return NeverArrived, "the reference changed it, the view did not, and other fields of it go on"
+		case e.lastMatch > -never:
+			return Frozen, fmt.Sprintf("the view kept the value that the reference had at %.3f s", e.lastMatch.Seconds())
+		}
+		return "", ""
+	}
+	if (e.changes > 1 || e.before.ok) && k.referenceStood() {
+		return NeverSent, "the view's value changed and the reference's did not"
+	}
+	if !exact {
+		return "", ""
+	}
+	if flags {
+		return Inverted, "the view follows the changes with the opposite value"
+	}
+	if e.before.ok {
+		if old, ok := k.path.latest(last.view, 0, -never, e.before.t-e.before.age-1); ok {
+			return OutOfOrder, fmt.Sprintf("after a newer value the view went back to the one of %.3f s", old.Seconds())
+		}
+	}
+	return "", ""
+}
+
+// missed reports whether the reference had, while the two were apart, a value
+// other than the one the view then took.
+func (e *episode) missed(took point) bool {
+	for _, s := range e.seen {
+		if !s.ok && s.there != took {
+			return true
+		}
+	}
+	return false
+}
+
+// othersGoOn reports whether another field of the entity has followed a change
+// of the reference's that is younger than the beginning of the episode.
+func (k *tracker) othersGoOn() bool {
+	for _, other := range k.mirror.trackers {
+		if n := len(other.path.corners); other != k && n > 0 && other.match > k.run.began && other.path.corners[n-1].t > k.run.began {
+			return true
+		}
+	}
+	return false
+}
+
+// counting tests whether a change was applied more than once.
+func (k *tracker) counting() (Kind, string) {
+	e := &k.run
+	if k.rule.Compare == watch.Angle || !e.before.ok || len(k.rule.Fields) > 1 || e.changes == 0 {
+		return "", ""
+	}
+	first := e.lastApart()
+	for _, s := range e.early {
+		if !s.ok {
+			first = s
+			break
+		}
+	}
+	if trace.Kind(first.view[1]) != trace.KindNumber && k.rule.Compare == watch.Exact {
+		return "", ""
+	}
+	by, should := first.view[0]-e.before.view[0], first.there[0]-e.before.view[0]
+	if times := by / should; should != 0 && times > 1.5 && math.Abs(times-math.Round(times)) < 0.02 {
+		return Doubled, fmt.Sprintf("a change of %.4g was made %.0f times", should, times)
+	}
+	return "", ""
 }
 
 // referenceStood reports whether the reference's value has stayed the same: since
@@ -57,6 +199,9 @@ func (k *tracker) referenceStood() bool {
 	stood := path{compare: k.path.compare, circle: k.path.circle, corners: []corner{{0, e.seen[0].there}}}
 	if e.before.ok {
 		stood.corners[0].v = e.before.there
+		if k.rule.Compare == watch.Exact {
+			stood.corners[0].v = e.before.view
+		}
 	}
 	for _, s := range e.seen {
 		if _, _, d := stood.near(0, s.there, k.rule.Within, 0, 0); !(d <= k.rule.Within) {

@@ -238,6 +238,17 @@ func (p *path) forget(t time.Duration) {
 	p.cursor -= drop
 }
 
+// minus is the difference of two values: the short way round for angles.
+func (p *path) minus(a, b point) point {
+	d := point{a[0] - b[0], a[1] - b[1], a[2] - b[2]}
+	if p.compare == watch.Angle {
+		d[0] = math.Remainder(d[0], p.circle)
+	}
+	return d
+}
+
+func (p point) times(f float64) point { return point{p[0] * f, p[1] * f, p[2] * f} }
+
 func dot(a, b point) float64 { return a[0]*b[0] + a[1]*b[1] + a[2]*b[2] }
 
 func distance(a, b point) float64 {

@@ -27,12 +27,15 @@ type tracker struct {
 	mirror *mirror
 	value  point
 	holds  bool          // the view has said a value
-	since  time.Duration // when it said it
+	since  time.Duration // when it said it first
+	said   time.Duration // when it said it last
 	active bool          // it is being judged
 	upTo   time.Duration // judged so far
 	match  time.Duration // latest moment of the path that explains the value so far; -never if none
 	dirty  bool
 	before explained // the last explained value, for the evidence
+	ever   bool      // it was explained at some time of this stay
+	pace   point     // change a second between the last two values that the view said
 	run    episode
 }
 
@@ -44,6 +47,9 @@ type sighting struct {
 	age         time.Duration // if explained
 	ok          bool          // explained
 	wrap        float64       // it would be if a coordinate were shifted by so much: see wrapOf
+	velocity    point         // of the reference, a second
+	pace        point         // of the view
+	own         point         // where the view's own entity was, NaN if that is not known
 }
 
 // explained is a value of the view that the reference explained. The zero value
@@ -65,7 +71,8 @@ type episode struct {
 	on        bool
 	began     time.Duration // first unexplained moment
 	last      time.Duration // end of the last unexplained stretch
-	amount    time.Duration // unexplained time in it
+	known     time.Duration // from when on the view could know better: see couldKnow
+	amount    time.Duration // unexplained time in it, since then
 	certain   bool          // amount reached settle
 	lastMatch time.Duration // the reference's moment that explained the value before
 	before    sighting
@@ -83,6 +90,9 @@ func (v *view) window(rule *watch.Rule, t time.Duration) (low, high time.Duratio
 	if v.asked != t { // everything a record changes is asked about at its time
 		v.asked, v.heard, v.told = t, v.down.newest(t), v.up.firstSince(t)
 	}
+	if rule.Computed { // right at the moment at which it is said
+		return t, t + rule.Lead, true
+	}
 	low = v.heard - rule.Lag
 	if rule.Lead == 0 {
 		return low, t, true
@@ -98,7 +108,10 @@ func (v *view) window(rule *watch.Rule, t time.Duration) (low, high time.Duratio
 func (k *tracker) say(j *Judge, v *view, t time.Duration, value point) {
 	k.advance(j, v, t)
 	fresh := !k.holds || k.value != value
-	k.value, k.holds = value, true
+	if fresh && k.holds && t > k.since {
+		k.pace = k.path.minus(value, k.value).times(1 / (t - k.since).Seconds())
+	}
+	k.value, k.holds, k.said = value, true, t
 	if fresh {
 		k.since = t
 	}
@@ -139,7 +152,8 @@ func (k *tracker) look(j *Judge, v *view, t time.Duration) {
 	if age > k.rule.Lag {
 		v.excused++
 	}
-	k.before = explained{t, k.value, age, true}
+	v.sampleAge(k, t)
+	k.before, k.ever = explained{t, k.value, age, true}, true
 	if k.run.on {
 		k.note(v, k.before.sighting(k.path))
 	}
@@ -149,7 +163,7 @@ func (k *tracker) look(j *Judge, v *view, t time.Duration) {
 // had, where those between them were lost: on the straight line from one to the
 // other.
 func (k *tracker) betweenHeard(v *view, low, t time.Duration) (time.Duration, bool) {
-	if k.rule.Compare == watch.Exact || !v.down.known || len(k.path.corners) == 0 {
+	if k.rule.Compare == watch.Exact || k.rule.Computed || !v.down.known || len(k.path.corners) == 0 {
 		return 0, false
 	}
 	steps := v.down.steps
@@ -179,13 +193,13 @@ func (k *tracker) advance(j *Judge, v *view, t time.Duration) {
 	from := k.upTo
 	k.upTo = t
 	low, high, known := v.window(k.rule, t)
-	if !known || k.match >= low {
+	if !known || k.match >= low || k.rule.Computed && k.match > -never && t <= k.said+k.rule.Lag {
 		// Nothing else can be said, or what explained it has not left the window.
 		k.rest(v, t)
 		return
 	}
 	// Walk along the path from the last match and see when the value was explained.
-	expiry := v.expiry(k.match, k.rule.Lag, from)
+	expiry := k.expiry(v, k.match, from)
 	oldest, begin, _ := v.window(k.rule, from)
 	for i := max(0, k.path.seek(max(k.match, oldest))); i < len(k.path.corners) && k.path.corners[i].t <= high; i++ {
 		start, end := k.path.segment(i, max(k.match, oldest), high)
@@ -196,14 +210,14 @@ func (k *tracker) advance(j *Judge, v *view, t time.Duration) {
 		opens := from // the first moment at which p is not too far ahead
 		if k.rule.Lead == 0 {
 			opens = p
-		} else if p > begin {
+		} else if p > begin && !k.rule.Computed {
 			opens = v.up.newest(p - k.rule.Lead)
 		}
 		if opens = min(max(opens, from), t); opens > expiry {
 			k.unexplained(j, v, expiry, opens)
 		}
 		k.match = q
-		expiry = max(expiry, v.expiry(q, k.rule.Lag, from))
+		expiry = max(expiry, k.expiry(v, q, from))
 		if expiry >= t {
 			break
 		}
@@ -212,6 +226,15 @@ func (k *tracker) advance(j *Judge, v *view, t time.Duration) {
 		k.unexplained(j, v, expiry, t)
 	}
 	k.rest(v, t)
+}
+
+// expiry is when a match leaves the window. A value that follows from the clock
+// must be right when it is said, and may then stand for lag.
+func (k *tracker) expiry(v *view, match, from time.Duration) time.Duration {
+	if k.rule.Computed && match > -never {
+		return max(from, k.said+k.rule.Lag, match+k.rule.Lag)
+	}
+	return v.expiry(match, k.rule.Lag, from)
 }
 
 // rest ends an episode that has been quiet for long enough.
@@ -228,7 +251,7 @@ func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
 		k.close(v, e.last, false)
 	}
 	if !e.on {
-		*e = episode{on: true, began: from, last: from, lastMatch: k.match,
+		*e = episode{on: true, began: from, last: from, known: k.couldKnow(v, from), lastMatch: k.match,
 			seen: e.seen[:0], early: e.early[:0], stride: 1}
 		if k.before.ok {
 			e.before = k.before.sighting(k.path)
@@ -250,12 +273,24 @@ func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
 		e.worst = max(e.worst, gap)
 	}
 	k.note(v, sighting{t: to, view: k.value, there: k.path.at(to), gap: gap})
-	e.amount += to - max(from, e.last)
+	e.amount += max(0, to-max(from, e.last, e.known))
 	e.last = max(e.last, to)
 	if !e.certain && e.amount >= k.rule.Settle {
 		e.certain = true
 		e.evidence = j.gather(v, k)
 	}
+}
+
+// couldKnow is from when on a view could know that what it predicts at t is
+// wrong: when it hears of the reference at or after the moment at which the
+// reference heard of t. Until then a prediction may be proved wrong by what
+// nobody could foresee, like a push. Where nothing is predicted, or packets are
+// not known, it is t.
+func (k *tracker) couldKnow(v *view, t time.Duration) time.Duration {
+	if k.rule.Lead == 0 || !v.down.known {
+		return t
+	}
+	return max(t, v.down.firstSince(v.up.firstSince(t)))
 }
 
 const sightingsKept = 48
@@ -280,6 +315,7 @@ func (k *tracker) note(v *view, s sighting) {
 	if !s.ok {
 		s.wrap = k.wrapOf(v, s)
 	}
+	k.surroundings(v, &s)
 	e.seen = append(e.seen, s)
 }
 

@@ -38,19 +38,20 @@ const (
 
 // Verdict is what the judge says of a match. Its JSON is findings.json.
 type Verdict struct {
-	Outcome     Outcome      `json:"verdict"`
-	From        Seconds      `json:"from_s"`
-	To          Seconds      `json:"to_s"`
-	Alignment   string       `json:"alignment"` // how the views' clocks were brought together
-	Reference   string       `json:"reference"`
-	Packets     bool         `json:"packets_known"` // whether it was known what each view could know
-	Comparisons int          `json:"comparisons"`
-	Excused     int          `json:"excused"`  // comparisons that only what the link withheld explains
-	Doubtful    int          `json:"doubtful"` // disagreements still too short to count when the match ended
-	Views       []ViewReport `json:"views"`
-	Rules       []RuleReport `json:"rules"`
-	Incidents   []Incident   `json:"incidents"`
-	Findings    []*Finding   `json:"findings"`
+	Outcome     Outcome        `json:"verdict"`
+	From        Seconds        `json:"from_s"`
+	To          Seconds        `json:"to_s"`
+	Alignment   string         `json:"alignment"` // how the views' clocks were brought together
+	Reference   string         `json:"reference"`
+	Packets     bool           `json:"packets_known"` // whether it was known what each view could know
+	Comparisons int            `json:"comparisons"`
+	Excused     int            `json:"excused"`  // comparisons that only what the link withheld explains
+	Doubtful    int            `json:"doubtful"` // disagreements still too short to count when the match ended
+	Views       []ViewReport   `json:"views"`
+	Events      []*EventReport `json:"events"`
+	Rules       []RuleReport   `json:"rules"`
+	Incidents   []Incident     `json:"incidents"`
+	Findings    []*Finding     `json:"findings"`
 }
 
 // ViewReport says how much of a view was compared.
@@ -64,6 +65,7 @@ type ViewReport struct {
 	Comparisons int     `json:"comparisons"`
 	Excused     int     `json:"excused"`
 	Findings    int     `json:"findings"`
+	Age         *Spread `json:"age_ms,omitempty"` // how old what it shows of moving things is
 }
 
 // RuleReport says whether a watch rule found anything to compare.
@@ -76,8 +78,8 @@ type RuleReport struct {
 }
 
 // Incident is a number of findings that hang together. The earliest is its head;
-// but offset says the least of all kinds, so if another kind began together with
-// it (within its settle time) that one is.
+// but offset says the least of all kinds, so if the earliest is one and most of
+// its kind of fields are off in one way that says more, the first of those is.
 type Incident struct {
 	ID       string   `json:"id"`
 	Kind     Kind     `json:"kind"`
@@ -106,16 +108,35 @@ type Finding struct {
 	Why       string   `json:"why"` // what the kind was told by
 	Evidence  Evidence `json:"evidence"`
 
-	rule *watch.Rule
+	rule   *watch.Rule // of a field, or nil
+	settle time.Duration
+	first  string // Why of the first of several that count as one
+	times  int
+}
+
+// add takes a finding into the verdict.
+func (j *Judge) add(f *Finding) {
+	f.sign()
+	j.findings = append(j.findings, f)
+}
+
+// sign gives a finding its signature.
+func (f *Finding) sign() {
+	kindOfEntity, _, _ := strings.Cut(f.Entity, "/")
+	whose := "of another"
+	if f.Own {
+		whose = "of its own"
+	}
+	f.Signature = strings.Join(strings.Fields(fmt.Sprintf("%s %s %s %s", f.Kind, kindOfEntity, f.Fields, whose)), " ")
 }
 
 // found makes a finding of an episode that is over.
 func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
 	e := &k.run
-	kind, why := j.kindOf(k)
+	kind, why := j.kindOf(k, v, open)
 	f := &Finding{
 		Kind: kind, Why: why, View: v.name, Entity: k.mirror.thing.name, Fields: k.rule.Label(), Own: k.mirror.own,
-		BeganAt: Seconds(e.began), EndedAt: Seconds(end), Open: open, Apart: Seconds(e.amount), Evidence: e.evidence, rule: k.rule,
+		BeganAt: Seconds(e.began), EndedAt: Seconds(end), Open: open, Apart: Seconds(e.amount), Evidence: e.evidence, rule: k.rule, settle: k.rule.Settle,
 	}
 	switch {
 	case open:
@@ -134,13 +155,7 @@ func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
 		f.Gap = &gap
 	}
 	f.Evidence.complete(j, k)
-	kindOfEntity, _, _ := strings.Cut(f.Entity, "/")
-	whose := "of another"
-	if f.Own {
-		whose = "of its own"
-	}
-	f.Signature = fmt.Sprintf("%s %s %s %s", kind, kindOfEntity, f.Fields, whose)
-	j.findings = append(j.findings, f)
+	j.add(f)
 }
 
 // verdict sums everything up.
@@ -149,6 +164,16 @@ func (j *Judge) verdict(end time.Duration) *Verdict {
 		Doubtful: j.doubtful, Findings: j.findings, Incidents: []Incident{}}
 	if len(j.views) > 0 {
 		d.Reference = j.views[0].name
+	}
+	for _, f := range d.Findings {
+		if f.Open {
+			f.EndedAt = max(f.EndedAt, Seconds(end))
+		}
+	}
+	slices.Sort(j.ledger.names)
+	d.Events = []*EventReport{}
+	for _, name := range j.ledger.names {
+		d.Events = append(d.Events, j.ledger.reports[name])
 	}
 	slices.SortStableFunc(d.Findings, func(a, b *Finding) int {
 		return cmp.Or(cmp.Compare(a.BeganAt, b.BeganAt), cmp.Compare(a.View, b.View), cmp.Compare(a.Entity, b.Entity), cmp.Compare(a.Fields, b.Fields))
@@ -162,7 +187,7 @@ func (j *Judge) verdict(end time.Duration) *Verdict {
 	fits := map[*watch.Rule]int{}
 	for _, v := range j.views[1:] {
 		r := ViewReport{Name: v.name, Records: v.records, From: Seconds(v.from), To: Seconds(v.to), Judged: Seconds(v.inFor),
-			Comparisons: v.comparisons, Excused: v.excused}
+			Comparisons: v.comparisons, Excused: v.excused, Age: v.ages.spread()}
 		for _, m := range v.mirrors {
 			if m != nil && m.thing != nil {
 				r.Entities++
@@ -182,8 +207,8 @@ func (j *Judge) verdict(end time.Duration) *Verdict {
 		d.Comparisons += v.comparisons
 		d.Excused += v.excused
 	}
-	for i := range j.config.Rules {
-		rule := &j.config.Rules[i]
+	for i := range j.config.Rules.Fields {
+		rule := &j.config.Rules.Fields[i]
 		r := RuleReport{Entities: rule.Entities, Of: rule.Of.String(), Fields: rule.Label(), Fits: fits[rule]}
 		for _, f := range d.Findings {
 			if f.rule == rule {
@@ -227,7 +252,7 @@ func incidents(findings []*Finding) []Incident {
 	}
 	latest := map[string]open{}
 	for i, f := range findings {
-		until := f.EndedAt + Seconds(f.rule.Settle)
+		until := f.EndedAt + Seconds(f.settle)
 		for _, common := range common(f) {
 			if o, ok := latest[common]; ok && f.BeganAt <= o.until {
 				a, b := root(i), root(o.member)
@@ -248,9 +273,6 @@ func incidents(findings []*Finding) []Incident {
 			byRoot[r], heads[r] = in, f
 			order = append(order, r)
 		}
-		if head := heads[r]; head.Kind == Offset && f.Kind != Offset && f.BeganAt <= in.BeganAt+Seconds(head.rule.Settle) {
-			heads[r] = f
-		}
 		in.Findings = append(in.Findings, f.ID)
 		if !slices.Contains(in.Views, f.View) {
 			in.Views = append(in.Views, f.View)
@@ -261,10 +283,39 @@ func incidents(findings []*Finding) []Incident {
 	}
 	list := make([]Incident, len(order))
 	for i, r := range order {
+		heads[r] = telling(heads[r], findings, r, root)
 		list[i] = *byRoot[r]
 		list[i].ID, list[i].Head, list[i].Kind = "I"+strconv.Itoa(i+1), heads[r].ID, heads[r].Kind
 	}
 	return list
+}
+
+// telling is the finding that tells most of an incident: see [Incident].
+func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Finding {
+	if head.Kind != Offset {
+		return head
+	}
+	count, first, all := map[Kind]int{}, map[Kind]*Finding{}, 0
+	for i, f := range findings {
+		if root(i) == r && f.about() == head.about() {
+			all++
+			if count[f.Kind]++; first[f.Kind] == nil {
+				first[f.Kind] = f
+			}
+		}
+	}
+	for kind, n := range count {
+		if 2*n > all {
+			return first[kind]
+		}
+	}
+	return head
+}
+
+// about is what a finding is about: fields of a kind of entity.
+func (f *Finding) about() string {
+	kind, _, _ := strings.Cut(f.Entity, "/")
+	return kind + " " + f.Fields
 }
 
 // common lists what findings of one incident have in common.

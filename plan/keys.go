@@ -222,6 +222,17 @@ func wholeKey(name string, into *int, low, high int) key {
 	}, func() any { return *into }}
 }
 
+// optional leaves a whole number out that is 0.
+func optional(k key, v *int) key {
+	k.write = func() any {
+		if *v == 0 {
+			return nil
+		}
+		return *v
+	}
+	return k
+}
+
 func seedKey(name string, into *uint64) key {
 	return key{name, func(n ast.Node) error {
 		s, _ := scalar(n)

@@ -24,7 +24,7 @@ type Plan struct {
 	Game   Game
 	Links  []Link
 	Bots   []Bot
-	Watch  []watch.Rule // the plan's own rules, then the game's
+	Rules  watch.Rules // the plan's own rules, then the game's
 
 	checks []func() error // made while reading, of what may refer to later parts
 }
@@ -33,10 +33,13 @@ type Plan struct {
 type Game struct {
 	Name   string // "hillfold"
 	Sheep  int
-	Tick   int // times a second: the server simulates
-	Send   int // the server sends a snapshot
-	Frame  int // a client runs
-	Report int // a client says in its trace what it shows
+	Places int     // for players at a time; 0 means any number
+	Radius float64 // how far a player perceives; 0 means everything
+	Host   string  // the bot whose process is the server too; "" means a server of its own
+	Tick   int     // times a second: the server simulates
+	Send   int     // the server sends a snapshot
+	Frame  int     // a client runs
+	Report int     // a client says in its trace what it shows
 	Faults []string
 }
 
@@ -50,6 +53,7 @@ type Link struct {
 type Bot struct {
 	Name  string
 	Link  string // name of a link; "" is a perfect one
+	Frame int    // its client's frames a second; 0 means the game's rate
 	Steps []Step
 }
 
@@ -62,6 +66,7 @@ type Step struct {
 	Input  string        // press
 	To     [2]float64    // go: a point
 	Kind   string        // chase: the nearest of that kind
+	Sets   []string      // cheat: what is changed on the client: place (with To), stamina, speed
 }
 
 // The actions of a step.
@@ -75,14 +80,18 @@ const (
 	Go     = "go"
 	Chase  = "chase"
 	Idle   = "idle"
+	Cheat  = "cheat"
 )
 
 // Actions lists what a step can do.
-var Actions = []string{Join, Roam, Hold, Press, Go, Chase, Idle, Leave, Rejoin}
+var Actions = []string{Join, Roam, Hold, Press, Go, Chase, Idle, Leave, Rejoin, Cheat}
 
 // LinkOf returns the link of a bot: one of the plan, a ready one, or a perfect
-// one if the bot names none.
+// one if the bot names none or is the host.
 func (p *Plan) LinkOf(b Bot) Link {
+	if b.Name == p.Game.Host {
+		return Link{}
+	}
 	for _, l := range p.allLinks() {
 		if l.Name == b.Link {
 			return l
@@ -101,6 +110,7 @@ var ReadyLinks = []Link{
 	both("village", link.Quality{Latency: 25 * ms, Jitter: 6 * ms, Loss: 0.005}),
 	both("hill-farm", link.Quality{Latency: 80 * ms, Jitter: 25 * ms, Loss: 0.04, Burst: 3}),
 	both("train-window", link.Quality{Latency: 120 * ms, Jitter: 40 * ms, Loss: 0.08, Burst: 6, Duplicate: 0.01, Reorder: true}),
+	both("lost-valley", link.Quality{Latency: 400 * ms, Jitter: 50 * ms, Loss: 0.15, Burst: 5}),
 	both("far-shore", link.Quality{Latency: 200 * ms, Jitter: 30 * ms, Loss: 0.15, Burst: 4}),
 }
 

@@ -1,7 +1,6 @@
 package plan
 
 import (
-	_ "embed"
 	"errors"
 	"fmt"
 	"os"
@@ -16,11 +15,7 @@ import (
 
 	"zitherwheel/hillfold"
 	"zitherwheel/link"
-	"zitherwheel/watch"
 )
-
-//go:embed hillfold.yaml
-var hillfoldRules []byte
 
 // Load reads a plan from a file.
 func Load(path string) (*Plan, error) {
@@ -42,35 +37,6 @@ func Parse(file string, text []byte) (*Plan, error) {
 		return nil, &Error{File: file, Message: err.Error()}
 	}
 	return &p, nil
-}
-
-// LoadRules reads a file with nothing but watch rules in it, under the key
-// watch, as a plan has them.
-func LoadRules(path string) ([]watch.Rule, error) {
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return nil, err
-	}
-	rules, err := parseRules(path, text)
-	if err == nil && len(rules) == 0 {
-		err = &Error{File: path, Message: "no watch rules in it; write them under the key watch"}
-	}
-	return rules, err
-}
-
-func parseRules(file string, text []byte) ([]watch.Rule, error) {
-	var rules []watch.Rule
-	err := readDocument(file, text, "the rules", []key{rulesKey(&rules)}, nil)
-	return rules, err
-}
-
-// HillfoldRules are the watch rules that come with the demo game.
-func HillfoldRules() []watch.Rule {
-	rules, err := parseRules("hillfold.yaml", hillfoldRules)
-	if err != nil {
-		panic(err) // the file is part of the program, and a test reads it
-	}
-	return rules
 }
 
 func readDocument(file string, text []byte, what string, keys []key, check func() error) error {
@@ -130,7 +96,7 @@ func (p *Plan) YAML() ([]byte, error) {
 }
 
 func (p *Plan) keys() []key {
-	return []key{
+	return append([]key{
 		textKey("title", &p.Title),
 		seedKey("seed", &p.Seed),
 		durationKey("length", &p.Length),
@@ -138,6 +104,9 @@ func (p *Plan) keys() []key {
 		nestedKey("game", []key{
 			wordKey("name", &p.Game.Name, []string{"hillfold"}),
 			wholeKey("sheep", &p.Game.Sheep, 0, 100),
+			optional(wholeKey("places", &p.Game.Places, 0, mostBots), &p.Game.Places),
+			numberKey("radius", &p.Game.Radius),
+			textKey("host", &p.Game.Host),
 			nestedKey("rates", []key{
 				wholeKey("tick", &p.Game.Tick, 1, 240),
 				wholeKey("send", &p.Game.Send, 1, 240),
@@ -148,8 +117,7 @@ func (p *Plan) keys() []key {
 		}),
 		{"links", p.readLinks, p.writeLinks},
 		{"bots", p.readBots, p.writeBots},
-		rulesKey(&p.Watch),
-	}
+	}, rulesKeys(&p.Rules)...)
 }
 
 func faultsKey(into *[]string) key {
@@ -248,7 +216,7 @@ func (p *Plan) readBots(n ast.Node) error {
 			return wrong(item, "bot: %q cannot be a bot's name; use up to 32 letters, digits, - and _ and not the word server", b.Name)
 		}
 		p.checks = append(p.checks, func() error {
-			if b.Link == "" || p.LinkOf(b).Name != "" {
+			if b.Link == "" || b.Name == p.Game.Host || p.LinkOf(b).Name != "" {
 				return nil
 			}
 			var known []string
@@ -288,6 +256,7 @@ func (b *Bot) keys() []key {
 	return []key{
 		textKey("name", &b.Name),
 		textKey("link", &b.Link),
+		optional(wholeKey("frame", &b.Frame, 0, 240), &b.Frame),
 		{"steps", func(n ast.Node) error {
 			b.Steps = nil
 			return readList(n, func(item ast.Node) error {
@@ -320,12 +289,16 @@ func (s *Step) keys() []key {
 		textKey("input", &s.Input),
 		pointKey("to", &s.To),
 		textKey("kind", &s.Kind),
+		wordsKey("sets", &s.Sets),
 	}
 }
 
 // The inputs a bot can hold or press.
 var holdable = []string{"forward", "left", "right", "run"}
 var pressable = []string{"bark"}
+
+// What a cheat can change.
+var cheatable = []string{"place", "stamina", "speed"}
 
 func (s *Step) validate() error {
 	switch {
@@ -335,10 +308,17 @@ func (s *Step) validate() error {
 		return fmt.Errorf("hold goes with inputs:, a list of %s", strings.Join(holdable, ", "))
 	case (s.Do == Press) != (s.Input != ""):
 		return fmt.Errorf("press goes with input:, one of %s", strings.Join(pressable, ", "))
+	case (s.Do == Cheat) != (len(s.Sets) > 0):
+		return fmt.Errorf("cheat goes with sets:, a list of %s", strings.Join(cheatable, ", "))
 	case (s.Do == Chase) != (s.Kind != ""):
 		return errors.New("chase goes with kind:, like kind: sheep")
 	case s.Do == Press && !slices.Contains(pressable, s.Input):
 		return fmt.Errorf("input: there is no %q to press; there is %s", s.Input, strings.Join(pressable, ", "))
+	}
+	for _, what := range s.Sets {
+		if !slices.Contains(cheatable, what) {
+			return fmt.Errorf("sets: there is no %q to change; there are %s", what, strings.Join(cheatable, ", "))
+		}
 	}
 	for _, in := range s.Inputs {
 		if !slices.Contains(holdable, in) {
@@ -346,84 +326,6 @@ func (s *Step) validate() error {
 		}
 	}
 	return nil
-}
-
-func rulesKey(into *[]watch.Rule) key {
-	return key{"watch", func(n ast.Node) error {
-		return readList(n, func(item ast.Node) error {
-			r := watch.Rule{Lag: watch.DefaultLag, Settle: watch.DefaultSettle, Grace: watch.DefaultGrace}
-			text := ruleTexts(r)
-			if err := readObject(item, "watch rule", ruleKeys(&r, &text)); err != nil {
-				return err
-			}
-			text.apply(&r)
-			if r.SeenBy == watch.Near && r.Leave == 0 {
-				r.Leave = r.Radius
-			}
-			if err := r.Validate(); err != nil {
-				return wrong(item, "watch rule: %s", err)
-			}
-			*into = append(*into, r)
-			return nil
-		})
-	}, func() any {
-		out := make([]any, len(*into))
-		for i := range *into {
-			text := ruleTexts((*into)[i])
-			out[i] = writeObject(ruleKeys(&(*into)[i], &text))
-		}
-		return out
-	}}
-}
-
-// ruleText holds the parts of a rule that a plan spells as words.
-type ruleText struct{ of, compare, seenBy string }
-
-var (
-	ofWords      = words(watch.Any, watch.Own, watch.Others)
-	compareWords = words(watch.Exact, watch.Distance, watch.Angle)
-	seenWords    = words(watch.Everyone, watch.OwnerOnly, watch.AllButOwner, watch.Near, watch.Nobody)
-)
-
-func words[T fmt.Stringer](values ...T) (list []string) {
-	for _, v := range values {
-		list = append(list, v.String())
-	}
-	return list
-}
-
-func ruleTexts(r watch.Rule) ruleText {
-	return ruleText{r.Of.String(), r.Compare.String(), r.SeenBy.String()}
-}
-
-func (t ruleText) apply(r *watch.Rule) {
-	r.Of = watch.Relation(slices.Index(ofWords, t.of))
-	r.Compare = watch.Compare(slices.Index(compareWords, t.compare))
-	r.SeenBy = watch.Audience(slices.Index(seenWords, t.seenBy))
-}
-
-func ruleKeys(r *watch.Rule, text *ruleText) []key {
-	always := func(k key, v *time.Duration) key { // a 0 here is not the default
-		k.write = func() any { return v.String() }
-		return k
-	}
-	return []key{
-		textKey("entities", &r.Entities),
-		wordKey("of", &text.of, ofWords),
-		wordsKey("fields", &r.Fields),
-		wordKey("compare", &text.compare, compareWords),
-		numberKey("within", &r.Within),
-		numberKey("circle", &r.Circle),
-		always(durationKey("lag", &r.Lag), &r.Lag),
-		durationKey("lead", &r.Lead),
-		always(durationKey("settle", &r.Settle), &r.Settle),
-		numberKey("quantum", &r.Quantum),
-		wordKey("seen-by", &text.seenBy, seenWords),
-		numberKey("radius", &r.Radius),
-		numberKey("leave", &r.Leave),
-		wordsKey("place", &r.Place),
-		always(durationKey("grace", &r.Grace), &r.Grace),
-	}
 }
 
 // check runs what was put off until the whole document was read.
@@ -450,6 +352,12 @@ func (p *Plan) complete() error {
 	if p.Game.Report > p.Game.Frame {
 		return fmt.Errorf("rates: a client cannot report %d times a second with %d frames", p.Game.Report, p.Game.Frame)
 	}
+	if p.Game.Host != "" && !slices.ContainsFunc(p.Bots, func(b Bot) bool { return b.Name == p.Game.Host }) {
+		return fmt.Errorf("game: host: there is no bot %q", p.Game.Host)
+	}
+	if p.Game.Radius < 0 {
+		return fmt.Errorf("game: radius: %v is negative", p.Game.Radius)
+	}
 	if p.Game.Send > p.Game.Tick {
 		return fmt.Errorf("rates: a server cannot send %d times a second with %d ticks", p.Game.Send, p.Game.Tick)
 	}
@@ -462,14 +370,6 @@ func (p *Plan) complete() error {
 			return fmt.Errorf("bot %s never joins; begin its steps with do: join", b.Name)
 		}
 	}
-	// The game's rules come behind the plan's, once: a plan as written by YAML
-	// has them already.
-	for _, rule := range HillfoldRules() {
-		if !slices.ContainsFunc(p.Watch, func(r watch.Rule) bool {
-			return r.Entities == rule.Entities && r.Of == rule.Of && r.Label() == rule.Label()
-		}) {
-			p.Watch = append(p.Watch, rule)
-		}
-	}
+	p.addGameRules()
 	return nil
 }

@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"zitherwheel/bot"
@@ -41,6 +42,7 @@ type Result struct {
 	Findings  []byte // the verdict as findings.json has it
 	Ended     string // runfolder.Complete or runfolder.Interrupted
 	Played    time.Duration
+	Refused   []string // bots that the full server did not let in, as the plan asked for
 	NeverIn   []string // bots whose clients never got into the match
 	Malformed int      // packets that the game found malformed
 }
@@ -49,6 +51,8 @@ type Result struct {
 type Options struct {
 	Folder string // where the run folder is made; "" records nothing
 	Silent bool   // without judge
+
+	Witness *hillfold.Witness // looks at the game from the inside, for trials
 }
 
 // Run plays a match under the virtual clock, judges it as it goes and records
@@ -66,7 +70,7 @@ func Run(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
 func newMatch(p *plan.Plan, options Options) (*match, error) {
 	m := &match{plan: p, names: trace.NewNames(), clock: sim.New(), views: Views(p)}
 	if !options.Silent {
-		m.judge = judge.New(judge.Config{Names: m.names, Rules: p.Watch, Views: m.views, Fates: true})
+		m.judge = judge.New(judge.Config{Names: m.names, Rules: p.Rules, Views: m.views, Fates: true})
 	}
 	faults, err := hillfold.ParseFaults(p.Game.Faults)
 	if err != nil {
@@ -83,6 +87,9 @@ func newMatch(p *plan.Plan, options Options) (*match, error) {
 		}
 	}
 	m.set(faults)
+	if options.Witness != nil {
+		m.clock.Add(&witnessNode{m, options.Witness}, 0)
+	}
 	return m, nil
 }
 
@@ -97,7 +104,9 @@ func (m *match) play(ctx context.Context) (*Result, error) {
 	r.Malformed = m.server.Malformed
 	for _, c := range m.clients {
 		r.Malformed += c.game.Malformed
-		if !c.everIn {
+		if c.game.Refused() && p.Game.Places > 0 {
+			r.Refused = append(r.Refused, c.name)
+		} else if !c.everIn {
 			r.NeverIn = append(r.NeverIn, c.name)
 		}
 	}
@@ -142,7 +151,9 @@ func (m *match) set(faults hillfold.Faults) {
 	config := hillfold.Config{
 		Rates:  hillfold.Rates{Tick: p.Game.Tick, Send: p.Game.Send, Frame: p.Game.Frame, Report: p.Game.Report},
 		Sheep:  p.Game.Sheep,
-		Round:  p.Length - min(2*time.Second, p.Length/4),
+		Round:  p.Length - min(3*time.Second, p.Length/4),
+		Places: p.Game.Places,
+		Radius: p.Game.Radius,
 		Faults: faults,
 	}
 	m.server = hillfold.NewServer(config, m.names, m.stream("hillfold/world"), m.say(0), func(text string) { m.log(0, text) })
@@ -150,12 +161,17 @@ func (m *match) set(faults hillfold.Faults) {
 	for i, b := range p.Bots {
 		c := &clientNode{match: m, name: b.Name, server: serverNode, random: m.stream("bot/" + b.Name)}
 		view := i + 1
-		c.game = hillfold.NewClient(config, b.Name, m.names, m.say(view))
+		own := config
+		if b.Frame > 0 {
+			own.Rates.Frame = b.Frame
+			own.Rates.Report = min(own.Rates.Report, b.Frame)
+		}
+		c.game = hillfold.NewClient(own, b.Name, m.names, m.stream("hillfold/"+b.Name), m.say(view))
 		c.say = m.say(view)
 		c.bot = bot.New(b.Steps, bot.Area{Width: hillfold.Width, Height: hillfold.Height}, c.random)
 		// Clients do not run in step with each other or with the server.
-		phase := time.Duration(c.random.Float64() * float64(time.Second) / float64(p.Game.Frame)).Round(time.Microsecond)
-		c.frame = (time.Second / time.Duration(p.Game.Frame)).Round(time.Microsecond) // all times of a match are whole microseconds
+		phase := time.Duration(c.random.Float64() * float64(time.Second) / float64(own.Rates.Frame)).Round(time.Microsecond)
+		c.frame = (time.Second / time.Duration(own.Rates.Frame)).Round(time.Microsecond) // all times of a match are whole microseconds
 		c.node = m.clock.Add(c, phase)
 		l := p.LinkOf(b)
 		for _, d := range []struct {
@@ -221,6 +237,21 @@ func (n *serverNode) Step(now time.Duration, arrived []sim.Datagram) time.Durati
 	return n.match.server.Next()
 }
 
+// witnessNode lets a witness look at the match.
+type witnessNode struct {
+	match   *match
+	witness *hillfold.Witness
+}
+
+func (n *witnessNode) Step(now time.Duration, _ []sim.Datagram) time.Duration {
+	clients := make([]*hillfold.Client, len(n.match.clients))
+	for i, c := range n.match.clients {
+		clients[i] = c.game
+	}
+	n.witness.Look(now, n.match.server, clients)
+	return now + hillfold.WitnessEvery
+}
+
 func packets(list []hillfold.Packet, arrived []sim.Datagram) []hillfold.Packet {
 	list = list[:0]
 	for _, d := range arrived {
@@ -255,10 +286,13 @@ func (n *clientNode) Step(now time.Duration, arrived []sim.Datagram) time.Durati
 	if action.Leave {
 		n.game.Leave(now)
 	}
+	if cheat := action.Cheat; cheat != nil {
+		n.game.Cheat(now, hillfold.Cheat{X: cheat.To[0], Y: cheat.To[1], Moves: slices.Contains(cheat.Sets, "place"), Stamina: slices.Contains(cheat.Sets, "stamina")})
+	}
 	if n.game.Idle() {
 		return now + n.frame
 	}
-	in := hillfold.Input{Turn: action.Turn, Move: action.Move, Run: action.Run, Bark: action.Press == "bark"}
+	in := hillfold.Input{Turn: action.Turn, Move: action.Move + action.Hurry, Run: action.Run, Bark: action.Press == "bark"}
 	for _, p := range n.game.Step(now, n.arrived, in) {
 		n.match.clock.Send(n.node, n.server, p.Data)
 	}

@@ -2,6 +2,7 @@ package stage
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -67,7 +68,7 @@ func TestARecordedMatchIsJudgedAsItWasLive(t *testing.T) {
 			live := record(t, p, dir)
 			run, err := runfolder.Open(dir)
 			require.NoError(t, err)
-			verdict, remarks, err := audit.Judge(context.Background(), audit.Run(run, p.Watch))
+			verdict, remarks, err := audit.Judge(context.Background(), audit.Run(run, p.Rules))
 			require.NoError(t, err)
 			assert.Empty(t, remarks)
 			again, err := EncodeVerdict(verdict)
@@ -126,4 +127,20 @@ func TestAClientThatNeverJoinsIsNamed(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"moss", "oak"}, r.NeverIn)
 	assert.Equal(t, judge.InSync, r.Verdict.Outcome)
+}
+
+// trialPlan is a match with a late joiner and one who leaves and returns.
+func trialPlan(t testing.TB, seed int, fault, link string) *plan.Plan {
+	p, err := plan.Parse("trial.yaml", fmt.Appendf(nil, `
+length: 40s
+seed: %d
+game: {faults: [%s]}
+bots:
+  - {name: fern, link: %s}
+  - {name: moss, link: %s}
+  - {name: oak, link: %s, steps: [{do: join, at: 8s}, {do: chase, kind: sheep, for: 6s}, {do: roam}]}
+  - {name: ash, link: %s, steps: [{do: join}, {do: roam}, {do: leave, at: 20s}, {do: rejoin, at: 25s}, {do: roam}]}
+`, seed, fault, link, link, link, link))
+	require.NoError(t, err)
+	return p
 }

@@ -1,6 +1,7 @@
-// Package watch says how the fields of a game are to be compared: the watch
-// rules of a plan. It holds rules and finds the one that applies; it compares
-// nothing itself and knows neither traces nor verdicts.
+// Package watch says what is to be watched in a match: how fields are compared,
+// who should get which event, which rules the world keeps, which chains of steps
+// must complete, and which limits hold. It holds rules and finds the one that
+// applies; it compares nothing itself and knows neither traces nor verdicts.
 package watch
 
 import (
@@ -48,6 +49,26 @@ func (a Audience) String() string {
 	return [...]string{"everyone", "owner", "others", "near", "nobody"}[a]
 }
 
+// Role is what a field means beyond its value.
+type Role uint8
+
+const (
+	Plain   Role = iota
+	Owner        // the name of the view that owns the entity
+	Outcome      // a result of the match
+)
+
+func (r Role) String() string { return [...]string{"plain", "owner", "outcome"}[r] }
+
+// Rules is everything that is watched. The zero value watches nothing.
+type Rules struct {
+	Fields    []Rule
+	Events    []EventRule
+	World     []WorldRule
+	Sequences []Sequence
+	Limits    []Limit
+}
+
 // Existence is the name under which a rule speaks of whether an entity is there
 // at all, rather than of one of its fields.
 const Existence = "existence"
@@ -66,7 +87,9 @@ type Rule struct {
 	Lag      time.Duration // how old a server value a client may show
 	Lead     time.Duration // how far ahead of the server a client may be: prediction
 	Settle   time.Duration // how much unexplained time makes a finding
-	Quantum  float64       // step of the number on the wire, if known; 0 if not
+	Computed bool          // the view works it out from the shared clock: what the link holds back excuses nothing
+	Role     Role
+	Quantum  float64 // step of the number on the wire, if known; 0 if not
 	SeenBy   Audience
 	Radius   float64       // Near: seen for certain within this distance
 	Leave    float64       // Near: certainly no longer expected beyond this distance (hysteresis), at least Radius

@@ -79,7 +79,7 @@ each client. Traces from elsewhere must be stamped by one clock.`,
 // tracesOf finds what is to be judged, by which rules.
 func tracesOf(args []string, server string, clients []string, rulesPath string) (audit.Traces, error) {
 	var none audit.Traces
-	var rules []watch.Rule
+	var rules watch.Rules
 	var err error
 	if rulesPath != "" {
 		if rules, err = plan.LoadRules(rulesPath); err != nil {
@@ -94,19 +94,19 @@ func tracesOf(args []string, server string, clients []string, rulesPath string) 
 		if err != nil {
 			return none, &exit{exitUsage, err}
 		}
-		if rules == nil {
+		if rulesPath == "" {
 			p, err := loadPlan(run.PlanPath())
 			if err != nil {
 				return none, err
 			}
-			rules = p.Watch
+			rules = p.Rules
 		}
 		return audit.Run(run, rules), nil
 	}
 	if server == "" || len(clients) == 0 {
 		return none, usage("check needs a run folder, or --server FILE and at least one --client NAME=FILE")
 	}
-	if rules == nil {
+	if rulesPath == "" {
 		rules = plan.HillfoldRules()
 	}
 	traces := audit.Traces{Rules: rules, Sources: []audit.Source{{View: stage.Server, Path: server}}}

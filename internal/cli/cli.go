@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -75,7 +76,7 @@ could not be carried out or compared nothing; 130 interrupted.`,
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%s: %w; see %s --help", c.CommandPath(), err, c.CommandPath())
 	})
-	root.AddCommand(demoCommand(), runCommand(), checkCommand(), faultsCommand())
+	root.AddCommand(demoCommand(), runCommand(), checkCommand(), faultsCommand(), trialCommand())
 	err := root.ExecuteContext(ctx)
 	if err == nil {
 		return exitInSync
@@ -99,4 +100,11 @@ func codeOf(o judge.Outcome) int {
 		return exitOutOfSync
 	}
 	return exitFailed
+}
+
+func join(list []string) string { return strings.Join(list, ", ") }
+
+func isTerminal(f *os.File) bool {
+	info, err := f.Stat()
+	return err == nil && info.Mode()&os.ModeCharDevice != 0
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -20,21 +21,21 @@ func faultsCommand() *cobra.Command {
 		RunE: func(c *cobra.Command, _ []string) error {
 			if asJSON {
 				type row struct {
-					Name  string `json:"name"`
-					What  string `json:"what"`
-					Shows string `json:"shows"`
-					Kind  string `json:"kind"`
+					Name  string   `json:"name"`
+					What  string   `json:"what"`
+					Shows string   `json:"shows"`
+					Kinds []string `json:"kinds"`
 				}
 				var list []row
 				for _, f := range hillfold.AllFaults {
-					list = append(list, row{f.Name, f.What, f.Shows, f.Kind})
+					list = append(list, row{f.Name, f.What, f.Shows, f.Kinds})
 				}
 				e := json.NewEncoder(c.OutOrStdout())
 				e.SetIndent("", "  ")
 				return e.Encode(list)
 			}
 			for _, f := range hillfold.AllFaults {
-				fmt.Fprintf(c.OutOrStdout(), "%s\n  The mistake:     %s.\n  Shows itself:    %s.\n  To be named:     %s\n\n", f.Name, f.What, f.Shows, f.Kind)
+				fmt.Fprintf(c.OutOrStdout(), "%s\n  The mistake:     %s.\n  Shows itself:    %s.\n  To be named:     %s\n\n", f.Name, f.What, f.Shows, named(f.Kinds))
 			}
 			fmt.Fprintln(c.OutOrStdout(), "Plant one in a plan with  game: {faults: [lost-goodbye]}")
 			return nil
@@ -42,4 +43,11 @@ func faultsCommand() *cobra.Command {
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return c
+}
+
+func named(kinds []string) string {
+	if len(kinds) == 0 {
+		return "nothing: it must not be reported"
+	}
+	return strings.Join(kinds, " or ")
 }

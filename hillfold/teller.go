@@ -1,0 +1,125 @@
+package hillfold
+
+import (
+	"time"
+
+	"zitherwheel/trace"
+)
+
+// thing numbers an entity on the wire. Numbers are never used again.
+type thing uint16
+
+// species is the kind of an entity.
+type species uint8
+
+const (
+	dogs species = iota
+	sheep
+	bell
+	round
+	gate
+	mill
+	stones
+)
+
+var speciesNames = [...]string{"dog", "sheep", "bell", "round", "gate", "mill", "stones"}
+
+func (s species) String() string { return speciesNames[s] }
+
+// global reports whether everyone knows of it, however far away.
+func (s species) global() bool { return s == bell || s == round || s == mill || s == stones }
+
+// teller turns what a machine believes into trace records: only what changed
+// since it last spoke, and a whole picture about once a second.
+type teller struct {
+	say     func(*trace.Record)
+	names   *trace.Names
+	fields  [fieldCount]trace.Field
+	gaits   [3]trace.Value
+	record  trace.Record
+	nextAll time.Duration
+	gone    []trace.Entity
+}
+
+// The fields of all species.
+const (
+	fieldX = iota
+	fieldY
+	fieldHeading
+	fieldSpeed
+	fieldGait
+	fieldStamina
+	fieldScore
+	fieldWearer
+	fieldPhase
+	fieldPenned
+	fieldPlayer
+	fieldOpen
+	fieldAngle
+	fieldCells
+	fieldWinner
+	fieldCount
+)
+
+var fieldNames = [fieldCount]string{"x", "y", "heading", "speed", "gait", "stamina", "score", "wearer", "phase", "penned",
+	"player", "open", "angle", "cells", "winner"}
+
+func newTeller(names *trace.Names, say func(*trace.Record)) teller {
+	t := teller{say: say, names: names}
+	for i, name := range fieldNames {
+		t.fields[i] = names.Field(name)
+	}
+	for i, gait := range gaits {
+		t.gaits[i] = names.Text(gait)
+	}
+	return t
+}
+
+var gaits = [3]string{"stand", "trot", "run"}
+
+// told is what was last said of an entity.
+type told struct {
+	entity trace.Entity
+	values [fieldCount]trace.Value
+}
+
+// begin starts a picture and reports whether it is to be a whole one.
+func (t *teller) begin(now time.Duration) {
+	t.record.Reset()
+	t.record.T = now
+	if now >= t.nextAll {
+		t.record.Whole = true
+		t.nextAll = now + time.Second
+	}
+}
+
+// tell adds a field to the picture if it is news.
+func (t *teller) tell(of *told, field int, v trace.Value) {
+	if of.values[field] != v || t.record.Whole {
+		of.values[field] = v
+		t.record.State = append(t.record.State, trace.Change{Entity: of.entity, Field: t.fields[field], Value: v})
+	}
+}
+
+func (t *teller) number(of *told, field int, v float64) { t.tell(of, field, trace.Number(v)) }
+func (t *teller) text(of *told, field int, s string)    { t.tell(of, field, t.names.Text(s)) }
+func (t *teller) flag(of *told, field int, b bool)      { t.tell(of, field, trace.Bool(b)) }
+
+// end says the picture, if there is anything to say.
+func (t *teller) end() {
+	if !t.record.Whole {
+		t.record.Gone = append(t.record.Gone, t.gone...)
+	}
+	t.gone = t.gone[:0]
+	if t.record.Whole || len(t.record.State) > 0 || len(t.record.Gone) > 0 {
+		t.say(&t.record)
+	}
+}
+
+// happened says a single thing between pictures.
+func (t *teller) happened(now time.Duration, fill func(*trace.Record)) {
+	var r trace.Record
+	r.T = now
+	fill(&r)
+	t.say(&r)
+}

@@ -1,0 +1,208 @@
+package judge
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"zitherwheel/trace"
+	"zitherwheel/watch"
+)
+
+// Rules of the world: what must hold in the reference's own view.
+
+// law is a world rule with what it needs to remember.
+type law struct {
+	rule   *watch.WorldRule
+	fields []trace.Field
+	since  time.Duration // One, Unique: broken since then, or -never
+	found  *Finding
+	twins  map[string]*Finding // Unique: by the names of the two
+	pairs  map[string]time.Duration
+}
+
+// lawOf is a law about the changes of one thing.
+type lawOf struct {
+	*law
+	last  point
+	at    time.Duration
+	known bool
+	found *Finding
+}
+
+func newLaws(names *trace.Names, rules []watch.WorldRule) (laws []*law) {
+	for i := range rules {
+		l := &law{rule: &rules[i], since: -never, twins: map[string]*Finding{}, pairs: map[string]time.Duration{}}
+		for _, f := range rules[i].Fields {
+			l.fields = append(l.fields, names.Field(f))
+		}
+		laws = append(laws, l)
+	}
+	return laws
+}
+
+// lawsFor lists the laws about changes of a thing.
+func (j *Judge) lawsFor(t *thing) (list []*lawOf) {
+	for _, l := range j.laws {
+		switch l.rule.Law {
+		case watch.Range, watch.Rising, watch.Falling, watch.Speed:
+			if l.rule.Fits(t.name) {
+				list = append(list, &lawOf{law: l})
+			}
+		}
+	}
+	return list
+}
+
+// obey holds the laws about changes against a thing's new values.
+func (j *Judge) obey(t *thing, at, since time.Duration) {
+	for _, l := range t.laws {
+		v := encode(watch.Distance, pick(t.values, l.fields))
+		if math.IsNaN(v[0]) {
+			l.known = false
+			continue
+		}
+		was, known, from := l.last, l.known, max(l.at, since)
+		l.last, l.known, l.at = v, true, at
+		if l.found != nil && l.rule.Law == watch.Range && v[0] >= l.rule.Least-1e-9 && v[0] <= l.rule.Most+1e-9 {
+			l.found.EndedAt, l.found.Open, l.found.Ended, l.found = Seconds(at), false, "the value itself", nil
+		}
+		why := ""
+		switch {
+		case l.rule.Law == watch.Range && l.found == nil && (v[0] < l.rule.Least-1e-9 || v[0] > l.rule.Most+1e-9):
+			why = fmt.Sprintf("the value is %.6g, the law allows %g to %g", v[0], l.rule.Least, l.rule.Most)
+		case !known:
+		case l.rule.Law == watch.Rising && v[0] < was[0]:
+			why = fmt.Sprintf("the value fell from %.6g to %.6g", was[0], v[0])
+		case l.rule.Law == watch.Falling && v[0] > was[0]:
+			why = fmt.Sprintf("the value rose from %.6g to %.6g", was[0], v[0])
+		case l.rule.Law == watch.Speed && at > from:
+			if d := distance(v, was); d > l.rule.Most*(at-from).Seconds() {
+				j.tooFast(t, l, was, v, at, fmt.Sprintf("it went %.4g in %.0f ms, the law allows %g a second", d, float64(at-from)/1e6, l.rule.Most))
+			}
+		}
+		if why != "" {
+			l.found = j.broken(BrokenRule, l.rule, t.name, at, why)
+			if l.rule.Law != watch.Range {
+				l.found.Open, l.found.Ended, l.found = false, "the change itself", nil
+			}
+		}
+	}
+}
+
+// tooFast decides, once the view of its owner is judged up to that moment,
+// whether an impossible change came from there.
+func (j *Judge) tooFast(t *thing, l *lawOf, was, v point, at time.Duration, why string) {
+	j.waiting.when(at, func() {
+		kind := BrokenRule
+		for _, owner := range j.views[1:] {
+			if owner.own != t.id {
+				continue
+			}
+			for _, shown := range owner.trail {
+				if p := encode(watch.Distance, pick(shown.values, l.fields)); distance(p, v) < 0.25*distance(p, was) {
+					kind, why = Trusted, fmt.Sprintf("%s; %s showed it there %.0f ms before", why, owner.name, float64(at-shown.t)/1e6)
+					break
+				}
+			}
+		}
+		f := j.broken(kind, l.rule, t.name, at, why)
+		f.Open, f.Ended = false, "the change itself"
+	})
+}
+
+// checkWorld holds the laws about the whole world against the reference's picture.
+func (j *Judge) checkWorld(at time.Duration) {
+	for _, l := range j.laws {
+		switch l.rule.Law {
+		case watch.One:
+			j.checkOne(l, at)
+		case watch.Unique:
+			j.checkUnique(l, at)
+		}
+	}
+}
+
+func (j *Judge) checkOne(l *law, at time.Duration) {
+	count := 0
+	for _, t := range j.known {
+		if t.isThere && l.rule.Fits(t.name) {
+			count++
+		}
+	}
+	switch {
+	case count == 1:
+		if l.found != nil {
+			l.found.EndedAt, l.found.Open, l.found.Ended, l.found = Seconds(at), false, "there being one again", nil
+		}
+		l.since = -never
+	case l.since == -never:
+		l.since = at
+	case l.found == nil && at-l.since >= l.rule.Settle:
+		l.found = j.broken(NotOne, l.rule, l.rule.Entities, l.since, fmt.Sprintf("there are %d of %s, there should be one", count, l.rule.Entities))
+	}
+}
+
+func (j *Judge) checkUnique(l *law, at time.Duration) {
+	first := map[trace.Value]*thing{}
+	now := map[string]bool{}
+	for _, t := range j.known {
+		f := l.fields[0]
+		if !t.isThere || !l.rule.Fits(t.name) || int(f) >= len(t.values) || t.values[f] == (trace.Value{}) {
+			continue
+		}
+		other := first[t.values[f]]
+		if other == nil {
+			first[t.values[f]] = t
+			continue
+		}
+		pair := other.name + " " + t.name
+		now[pair] = true
+		since, known := l.pairs[pair]
+		if !known {
+			l.pairs[pair] = at
+		} else if l.twins[pair] == nil && at-since >= l.rule.Settle {
+			l.twins[pair] = j.broken(Twin, l.rule, t.name, since, fmt.Sprintf("%s and %s have the same %s, %s",
+				other.name, t.name, l.rule.Fields[0], j.config.Names.Format(t.values[f])))
+		}
+	}
+	for pair := range l.pairs {
+		if !now[pair] {
+			if f := l.twins[pair]; f != nil {
+				f.EndedAt, f.Open, f.Ended = Seconds(at), false, "one of them going"
+			}
+			delete(l.pairs, pair)
+			delete(l.twins, pair)
+		}
+	}
+}
+
+// checkApart holds a new player's start against everybody else's place.
+func (j *Judge) checkApart(id string, at time.Duration) {
+	newcomer := j.thingOf(j.config.Names.Entity(id))
+	for _, l := range j.laws {
+		if l.rule.Law != watch.Apart || newcomer == nil || !l.rule.Fits(id) {
+			continue
+		}
+		place := func(t *thing) point { return encode(watch.Distance, pick(t.values, l.fields)) }
+		for _, t := range j.known {
+			if t == newcomer || !t.isThere || !l.rule.Fits(t.name) {
+				continue
+			}
+			if d := distance(place(newcomer), place(t)); d < l.rule.Least {
+				f := j.broken(BrokenRule, l.rule, id, at, fmt.Sprintf("it starts %.3g from %s, the law demands %g", d, t.name, l.rule.Least))
+				f.Open, f.Ended = false, "the start itself"
+				break
+			}
+		}
+	}
+}
+
+// broken makes a finding about the reference's own view.
+func (j *Judge) broken(kind Kind, rule *watch.WorldRule, entity string, at time.Duration, why string) *Finding {
+	f := &Finding{Kind: kind, View: j.views[0].name, Entity: entity, Fields: rule.Label(), BeganAt: Seconds(at), EndedAt: Seconds(at),
+		Open: true, Ended: "still so at the end", Why: why, settle: rule.Settle}
+	f.Evidence = j.circumstances(j.views[0], at, at)
+	j.add(f)
+	return f
+}

@@ -1,0 +1,223 @@
+package judge
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"zitherwheel/watch"
+)
+
+// The shape of the gap: what the unexplained values of an episode have in
+// common, as a series over time.
+
+// series is the unexplained sightings of an episode.
+type series []sighting
+
+func (k *tracker) series() series {
+	var list series
+	for _, s := range k.run.seen {
+		if !s.ok {
+			list = append(list, s)
+		}
+	}
+	return list
+}
+
+// slopeOver is the time over which the reference's velocity is taken.
+const slopeOver = 50 * time.Millisecond
+
+// surroundings adds what a shape is told by.
+func (k *tracker) surroundings(v *view, s *sighting) {
+	s.own = point{math.NaN()}
+	if k.rule.Compare == watch.Exact || len(k.path.corners) == 0 {
+		return
+	}
+	s.velocity = k.path.minus(k.path.at(s.t), k.path.at(s.t-slopeOver)).times(1 / slopeOver.Seconds())
+	s.pace = k.pace
+	if own := v.mirrorOf(v.own); own != nil && !k.mirror.own && own.isThere {
+		s.own = pointOf(k.path, own.values)
+	}
+}
+
+// steady is how much of a sum of squares must be told by a shape to be one.
+const steady = 0.9
+
+// wrapped: the values fit when a power of two of steps is taken away.
+func (list series) wrapped(k *tracker) (Kind, string) {
+	wraps, wrap := 0, 0.0
+	for _, s := range list {
+		if s.wrap != 0 {
+			wraps, wrap = wraps+1, s.wrap
+		}
+	}
+	if wraps == 0 || wraps*5 < len(list)*4 {
+		return "", ""
+	}
+	return Wrapped, fmt.Sprintf("%d of %d values fit when %s is taken away", wraps, len(list), wrapText(wrap, k.rule.Quantum))
+}
+
+// clock: the differences are the reference's velocity times one length of time,
+// found by least squares. The reference must not have moved in one direction
+// only, unless the value is one that follows from the clock.
+func (list series) clock(k *tracker) (Kind, string) {
+	if k.rule.Compare == watch.Exact || len(list) < 4 || k.run.changes < 3 {
+		return "", ""
+	}
+	var cv, vv, cc float64
+	var mean point
+	for _, s := range list {
+		c := k.path.minus(s.view, s.there)
+		cv, vv, cc = cv+dot(c, s.velocity), vv+dot(s.velocity, s.velocity), cc+dot(c, c)
+		mean = point{mean[0] + s.velocity[0], mean[1] + s.velocity[1], mean[2] + s.velocity[2]}
+	}
+	if !(vv > 0) || !(cc > 0) {
+		return "", ""
+	}
+	shift := -cv / vv
+	oneWay := dot(mean, mean) / float64(len(list)) / vv // 1 if the velocity never changed
+	late := time.Duration(shift * float64(time.Second))
+	if cv*cv/vv/cc < steady || !k.rule.Computed && (oneWay > 0.8 || late < k.rule.Lag && late > -k.rule.Lead) {
+		return "", ""
+	}
+	direction := "late"
+	if shift < 0 {
+		direction = "early"
+	}
+	return ClockShift, fmt.Sprintf("the values fit when they are taken to be %.0f ms %s", math.Abs(shift)*1e3, direction)
+}
+
+// coarse: all coordinates lie on a lattice that is wider than the tolerance, and
+// no value is farther away than such a lattice makes it.
+func (list series) coarse(k *tracker) (Kind, string) {
+	if k.rule.Compare != watch.Distance || len(list) == 0 {
+		return "", ""
+	}
+	for _, step := range [...]float64{100, 64, 50, 32, 25, 20, 16, 10, 8, 5, 4, 2, 1, 0.5, 0.25, 0.2, 0.1, 0.05, 0.01} {
+		if step < k.rule.Within {
+			break
+		}
+		onIt, reference := true, true
+		for _, s := range list {
+			for axis := range k.rule.Fields {
+				onIt = onIt && onLattice(s.view[axis], step)
+				reference = reference && onLattice(s.there[axis], step)
+			}
+			onIt = onIt && s.gap <= step/2*math.Sqrt(float64(len(k.rule.Fields)))+k.rule.Within
+		}
+		if onIt && !reference {
+			return Coarse, fmt.Sprintf("all values of the view are multiples of %g, the reference's are not", step)
+		}
+	}
+	return "", ""
+}
+
+func onLattice(v, step float64) bool { return math.Abs(math.Remainder(v, step)) < 2e-3 }
+
+// crosstalk: the difference moves as the view's own entity does.
+func (list series) crosstalk(k *tracker) (Kind, string) {
+	if k.rule.Compare != watch.Distance || k.mirror.own || len(list) < 6 {
+		return "", ""
+	}
+	var off, own point
+	n := 0.0
+	for _, s := range list {
+		if math.IsNaN(s.own[0]) {
+			return "", ""
+		}
+		c := k.path.minus(s.view, s.there)
+		for axis := range off {
+			off[axis], own[axis] = off[axis]+c[axis], own[axis]+s.own[axis]
+		}
+		n++
+	}
+	var oo, ww, ow float64
+	for _, s := range list {
+		c := k.path.minus(k.path.minus(s.view, s.there), off.times(1/n))
+		w := k.path.minus(s.own, own.times(1/n))
+		oo, ww, ow = oo+dot(c, c), ww+dot(w, w), ow+dot(c, w)
+	}
+	// Two straight ways always go together; only a winding one says anything.
+	straight := oneWay(list, own.times(1/n))
+	if ww/n < 4*k.rule.Within*k.rule.Within || !(ow > 0) || ow*ow/(oo*ww) < 0.94 || ow/ww < 0.5 || ow/ww > 2 || straight > 0.95 {
+		return "", ""
+	}
+	return Crosstalk, fmt.Sprintf("what it is off by moves with the view's own entity (correlation %.2f)", ow/math.Sqrt(oo*ww))
+}
+
+// oneWay is how much of the spread of the view's own places lies along one line.
+func oneWay(list series, mean point) float64 {
+	var xx, yy, xy float64
+	for _, s := range list {
+		x, y := s.own[0]-mean[0], s.own[1]-mean[1]
+		xx, yy, xy = xx+x*x, yy+y*y, xy+x*y
+	}
+	// The larger of the two eigenvalues of the covariance, over their sum.
+	return (xx + yy + math.Sqrt((xx-yy)*(xx-yy)+4*xy*xy)) / 2 / (xx + yy)
+}
+
+// scaled: the view's numbers are the reference's times a factor.
+func (list series) scaled(k *tracker) (Kind, string) {
+	if k.rule.Compare != watch.Distance || len(list) < 6 {
+		return "", ""
+	}
+	n := float64(len(list))
+	var view, there point
+	for _, s := range list {
+		for axis := range view {
+			view[axis], there[axis] = view[axis]+s.view[axis]/n, there[axis]+s.there[axis]/n
+		}
+	}
+	var vv, tt, vt float64
+	for _, s := range list {
+		a, b := k.path.minus(s.view, view), k.path.minus(s.there, there)
+		vv, tt, vt = vv+dot(a, a), tt+dot(b, b), vt+dot(a, b)
+	}
+	if tt/n < 100*k.rule.Within*k.rule.Within || vv == 0 {
+		return "", ""
+	}
+	factor := vt / tt
+	left := math.Sqrt(max(0, vv-vt*vt/tt) / n) // what the factor does not tell
+	if math.Abs(factor-1) < 0.05 || left > k.rule.Within || vt*vt/(vv*tt) < 0.98 {
+		return "", ""
+	}
+	return Scaled, fmt.Sprintf("the view's values are the reference's times %.3g", factor)
+}
+
+// rate: the view's velocity is the reference's times a factor.
+func (list series) rate(k *tracker) (Kind, string) {
+	if k.rule.Compare == watch.Exact || len(list) < 5 || k.run.changes < 5 {
+		return "", ""
+	}
+	var pv, vv, pp float64
+	for _, s := range list {
+		pv, vv, pp = pv+dot(s.pace, s.velocity), vv+dot(s.velocity, s.velocity), pp+dot(s.pace, s.pace)
+	}
+	if !(vv > 0) || !(pp > 0) {
+		return "", ""
+	}
+	factor := pv / vv
+	if factor < 0.1 || math.Abs(factor-1) < 0.2 || pv*pv/(pp*vv) < 0.8 {
+		return "", ""
+	}
+	return Rate, fmt.Sprintf("it runs at %.3g times the reference's speed", factor)
+}
+
+// drift: the gap grows. The last third of it is clearly wider than the first.
+func (list series) drift(k *tracker) (Kind, string) {
+	third := len(list) / 3
+	if k.rule.Compare == watch.Exact || third < 2 || k.run.changes < 5 || !k.run.before.ok {
+		return "", ""
+	}
+	sum := func(part series) (sum float64) {
+		for _, s := range part {
+			sum += s.gap
+		}
+		return sum / float64(len(part))
+	}
+	first, last := sum(list[:third]), sum(list[len(list)-third:])
+	if last < 1.6*first || last-first < k.rule.Within {
+		return "", ""
+	}
+	return Drift, fmt.Sprintf("the gap grew from about %.3g to %.3g", first, last)
+}

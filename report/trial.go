@@ -1,0 +1,55 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"zitherwheel/trial"
+)
+
+// Trial writes the figures of a trial as a table, with a total, and the matches
+// that did not go as they should have.
+func (t *Text) Trial(rows []trial.Row) {
+	var table table
+	table.right = true
+	table.row("  mistake", "matches", "showed", "found", "named", "first", "unshown", "alarms")
+	var sum trial.Row
+	healthy, alarms := 0, 0
+	for _, r := range rows {
+		name := r.Fault
+		if len(r.Expected) == 0 {
+			healthy, alarms = healthy+r.Matches, alarms+r.Alarms
+			table.row("  "+name, number(r.Matches), "-", "-", "-", "-", "-", number(r.Alarms))
+			continue
+		}
+		table.row("  "+name, number(r.Matches), number(r.Showed), share(r.Found, r.Showed), share(r.Named, r.Showed), share(r.First, r.Showed), number(r.Unshown), "-")
+		sum.Matches, sum.Showed, sum.Found, sum.Named, sum.First, sum.Unshown =
+			sum.Matches+r.Matches, sum.Showed+r.Showed, sum.Found+r.Found, sum.Named+r.Named, sum.First+r.First, sum.Unshown+r.Unshown
+	}
+	table.row("  in all", number(sum.Matches+healthy), number(sum.Showed), share(sum.Found, sum.Showed), share(sum.Named, sum.Showed), share(sum.First, sum.Showed), number(sum.Unshown), number(alarms))
+	table.write(t.w)
+	fmt.Fprint(t.w, `
+  showed    the witness inside the game saw the mistake make a client wrong for seconds
+  found     of those, the verdict is out of sync
+  named     of those, a finding has an expected kind; first: at the head of the first incident
+  unshown   found although the witness saw nothing: shorter or smaller than it looks for
+  alarms    flagged although nothing is wrong
+`)
+	title := false
+	for _, r := range rows {
+		for _, o := range r.Oddities {
+			if !title {
+				fmt.Fprintln(t.w, "\nMatches that did not go as they should have:")
+				title = true
+			}
+			fmt.Fprintf(t.w, "  %s, %s, seed %d: %s\n", r.Fault, o.Link, o.Seed, o.What)
+		}
+	}
+}
+
+func share(n, of int) string {
+	if of == 0 {
+		return "-"
+	}
+	return strings.TrimSuffix(fmt.Sprintf("%.1f", 100*float64(n)/float64(of)), ".0") + " %"
+}

@@ -1,0 +1,128 @@
+package watch
+
+import (
+	"fmt"
+	"path"
+	"strings"
+	"time"
+)
+
+// Law is what a world rule demands.
+type Law string
+
+const (
+	One     Law = "one"     // exactly one entity fits
+	Unique  Law = "unique"  // no two entities have the same value of the field
+	Apart   Law = "apart"   // a player who joins starts at least so far from the others
+	Range   Law = "range"   // a value stays between least and most
+	Rising  Law = "rising"  // a value never falls
+	Falling Law = "falling" // a value never rises
+	Speed   Law = "speed"   // a place changes at most so fast, a second
+)
+
+// Laws lists them.
+var Laws = []Law{One, Unique, Apart, Range, Rising, Falling, Speed}
+
+// WorldRule is a rule that the world itself must keep, in the reference's view.
+// What differs from there in other views is for the watch rules to find.
+type WorldRule struct {
+	Law      Law
+	Entities string   // pattern on the entity's id
+	Fields   []string // the place (Apart, Speed) or the field (Unique, Range, Rising, Falling)
+	Least    float64
+	Most     float64
+	Settle   time.Duration // One and Unique: how long it may be broken
+}
+
+// Label names the rule in a verdict: "unique player".
+func (r WorldRule) Label() string {
+	return strings.TrimSpace(string(r.Law) + " " + strings.Join(r.Fields, ", "))
+}
+
+// Fits reports whether the rule speaks of that entity.
+func (r WorldRule) Fits(entity string) bool {
+	ok, err := path.Match(r.Entities, entity)
+	return ok && err == nil
+}
+
+// Validate reports the first thing that makes no sense, in the plan's words.
+func (r WorldRule) Validate() error {
+	if _, err := path.Match(r.Entities, "x"); err != nil || r.Entities == "" {
+		return fmt.Errorf(`entities: %q is not a pattern; write one like "dog/*"`, r.Entities)
+	}
+	fields := map[Law][2]int{One: {0, 0}, Unique: {1, 1}, Apart: {1, 3}, Range: {1, 1}, Rising: {1, 1}, Falling: {1, 1}, Speed: {1, 3}}[r.Law]
+	switch n := len(r.Fields); {
+	case n < fields[0] || n > fields[1]:
+		return fmt.Errorf("fields: the law %s takes %d to %d fields, here are %d", r.Law, fields[0], fields[1], n)
+	case r.Law == Apart && !(r.Least > 0):
+		return fmt.Errorf("least: the law apart needs the distance, above 0")
+	case r.Law == Speed && !(r.Most > 0):
+		return fmt.Errorf("most: the law speed needs the speed, above 0")
+	case r.Law == Range && !(r.Least < r.Most):
+		return fmt.Errorf("most: %v is not above least, %v", r.Most, r.Least)
+	}
+	return nil
+}
+
+// Sequence is a chain of steps that must complete once it has begun, for each
+// key on its own.
+type Sequence struct {
+	Name   string
+	By     string // what the steps of one chain have in common: by, id or entity
+	Unless string // a mark that ends a chain without fault
+	Steps  []SequenceStep
+}
+
+// SequenceStep is one step of a chain: a mark or an event, in some view.
+type SequenceStep struct {
+	Mark, Event string        // one of them
+	In          string        // "server", "client" (the one that began the chain) or "all"
+	Within      time.Duration // of the step before
+}
+
+// What names the step in a verdict.
+func (s SequenceStep) What() string {
+	if s.Mark != "" {
+		return "mark " + s.Mark
+	}
+	return "event " + s.Event
+}
+
+// Where a step of a sequence happens.
+var SequenceViews = []string{"server", "client", "all"}
+
+// Validate reports the first thing that makes no sense, in the plan's words.
+func (s Sequence) Validate() error {
+	if s.Name == "" {
+		return fmt.Errorf("name: a sequence needs one")
+	}
+	if len(s.Steps) < 2 {
+		return fmt.Errorf("steps: a sequence has at least two, here are %d", len(s.Steps))
+	}
+	for i, step := range s.Steps {
+		switch {
+		case (step.Mark == "") == (step.Event == ""):
+			return fmt.Errorf("steps: step %d needs either mark: or event:", i+1)
+		case i == 0 && step.In == "all":
+			return fmt.Errorf("steps: the first step happens in one view: server or client")
+		case i > 0 && step.Within <= 0:
+			return fmt.Errorf("steps: step %d needs within:, the time it may take", i+1)
+		}
+	}
+	return nil
+}
+
+// Limit is the most that a measure may reach in any view.
+type Limit struct {
+	Measure string
+	Most    float64 // in the measure's own unit
+}
+
+// Measures are the measures that can have a limit, with the unit they are in.
+var Measures = []string{
+	"age-p95-ms", "age-max-ms",
+	"corrections-per-minute", "correction-p95", "correction-max",
+	"response-own-ms", "response-server-ms", "response-others-ms",
+	"jerkiness", "clock-error-ms",
+	"up-bytes-per-second", "down-bytes-per-second", "up-packets-per-second", "down-packets-per-second",
+}
