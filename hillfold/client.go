@@ -208,7 +208,10 @@ func (c *Client) Step(now time.Duration, arrived []Packet, in Input) []Packet {
 	for _, p := range arrived {
 		c.receive(now, p.Data)
 	}
-	if c.state == joining {
+	switch c.state {
+	case refused:
+		return nil
+	case joining:
 		if c.config.Faults.Has(ShutDoor) && now-c.started > giveUpAfter {
 			c.playAlone(now)
 			return nil

@@ -33,7 +33,7 @@ func (k *clock) ask(now time.Duration) (stamp uint64, due bool) {
 		return 0, false
 	}
 	k.next = now + slowlyEvery
-	if k.asked++; k.asked <= askQuickly {
+	if k.asked++; k.asked <= askQuickly || len(k.offsets) < enough {
 		k.next = now + quickEvery
 	}
 	return uint64(now.Microseconds()), true

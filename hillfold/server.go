@@ -73,9 +73,7 @@ type player struct {
 	gates     map[thing]bool
 	answered  uint8 // its last request for the bell that was answered
 	claim     *[2]float64
-
-	shovedUntil time.Duration
-	shoveTo     float64
+	shovable  time.Duration // by the mill, from when on
 }
 
 type roundState struct {
@@ -160,7 +158,7 @@ func (s *Server) Step(now time.Duration, arrived []Packet) []Packet {
 	dt := 1 / float64(s.config.Rates.Tick)
 	for _, p := range s.players {
 		s.moveDog(now, p, dt)
-		s.shove(now, p, dt)
+		s.shove(now, p)
 	}
 	s.carryBell()
 	s.movePushed()

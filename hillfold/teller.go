@@ -1,6 +1,7 @@
 package hillfold
 
 import (
+	"slices"
 	"time"
 
 	"zitherwheel/trace"
@@ -107,6 +108,14 @@ func (t *teller) flag(of *told, field int, b bool)      { t.tell(of, field, trac
 
 // end says the picture, if there is anything to say.
 func (t *teller) end() {
+	// What left and came again under the same name was gone in between.
+	for _, e := range t.gone {
+		if slices.ContainsFunc(t.record.State, func(c trace.Change) bool { return c.Entity == e }) {
+			t.say(&trace.Record{T: t.record.T, Gone: t.gone})
+			t.gone = t.gone[:0]
+			break
+		}
+	}
 	if !t.record.Whole {
 		t.record.Gone = append(t.record.Gone, t.gone...)
 	}

@@ -40,7 +40,7 @@ const (
 	maxDatagram  = 1200 // bytes; passes every usual path whole
 	maxName      = 40
 	maxInputs    = 250 // unacknowledged inputs in one packet
-	messageRoom  = 700 // bytes of a datagram that messages may take
+	messageRoom  = 900 // bytes of a datagram that messages may take
 	centimetre   = 0.01
 	staminaStep  = 0.5
 	speedStep    = 0.05

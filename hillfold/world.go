@@ -21,8 +21,8 @@ const (
 	millTurn   = 90.0 // degrees a second
 	millReach  = 6.0
 	millWidth  = 12.0 // degrees on each side of the arm
-	millPush   = 7.0  // metres a second
-	millShove  = 300 * time.Millisecond
+	millShove  = 2.0  // metres
+	millRest   = time.Second
 )
 
 // armAt is the angle of the mill's arm when the server's clock says so.
@@ -113,18 +113,18 @@ func listed(cells []byte) string {
 	return strings.Join(words, " ")
 }
 
-// shove pushes dogs that the arm of the mill meets away from it.
-func (s *Server) shove(now time.Duration, p *player, dt float64) {
+// shove throws a dog that the arm of the mill meets a little way off.
+func (s *Server) shove(now time.Duration, p *player) {
 	dx, dy := p.dog.x-millX, p.dog.y-millY
-	if now >= p.shovedUntil && dx*dx+dy*dy < millReach*millReach {
-		towards := math.Atan2(dy, dx) * 180 / math.Pi
-		if math.Abs(turnTo(armAt(now-s.started), turned(towards, 0))) < millWidth {
-			p.shovedUntil, p.shoveTo = now+millShove, towards*math.Pi/180
-		}
+	if now < p.shovable || dx*dx+dy*dy > millReach*millReach {
+		return
 	}
-	if now < p.shovedUntil {
-		sin, cos := math.Sincos(p.shoveTo)
-		p.dog.x = fenced(p.dog.x, p.dog.x+cos*millPush*dt, halfWidth)
-		p.dog.y = fenced(p.dog.y, p.dog.y+sin*millPush*dt, halfHeight)
+	towards := math.Atan2(dy, dx)
+	if math.Abs(turnTo(armAt(now-s.started), turned(towards*180/math.Pi, 0))) > millWidth {
+		return
 	}
+	p.shovable = now + millRest
+	sin, cos := math.Sincos(towards)
+	p.dog.x = fenced(p.dog.x, p.dog.x+cos*millShove, halfWidth)
+	p.dog.y = fenced(p.dog.y, p.dog.y+sin*millShove, halfHeight)
 }

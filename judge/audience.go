@@ -21,7 +21,7 @@ func (j *Judge) expectOf(v *view, m *mirror, k *tracker, t time.Duration, possib
 	if k == nil {
 		return
 	}
-	wanted := possible && v.in && !v.phantom && j.shouldSee(v, m, k.rule, t) && t >= max(m.since, v.joinedAt)+k.rule.Grace
+	wanted := possible && v.in && !v.phantom && j.shouldSee(v, m, k.rule, t) && t >= max(v.couldHearOf(m.since), v.joinedAt)+k.rule.Grace
 	switch {
 	case wanted && !k.active:
 		if k != m.existence && !k.holds && len(m.values) > 0 {
@@ -64,6 +64,14 @@ func (j *Judge) shouldSee(v *view, m *mirror, rule *watch.Rule, t time.Duration)
 		return m.expected
 	}
 	return true
+}
+
+// couldHearOf is when a view first heard of what the reference did at t or later.
+func (v *view) couldHearOf(t time.Duration) time.Duration {
+	if t == -never {
+		return t
+	}
+	return v.down.firstSince(t)
 }
 
 // comesNear begins the time of grace after coming near.

@@ -270,7 +270,7 @@ func TestThingsAreExpectedFromNear(t *testing.T) {
 	require.Equal(t, 1, len(v.Findings), told(v))
 	assert.Equal(t, Missing, v.Findings[0].Kind)
 	assert.InDelta(t, 5.1, time.Duration(v.Findings[0].BeganAt).Seconds(), 0.3, "a second of grace after it came near")
-	assert.InDelta(t, 13.0, time.Duration(v.Findings[0].EndedAt).Seconds(), 0.3, "no longer expected beyond the leaving distance")
+	assert.InDelta(t, 12.1, time.Duration(v.Findings[0].EndedAt).Seconds(), 0.3, "no longer demanded beyond the radius")
 }
 
 // down tells the judge of a packet from the server to view 1.

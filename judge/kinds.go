@@ -64,10 +64,10 @@ func (j *Judge) kindOf(k *tracker, v *view, open bool) (Kind, string) {
 	for _, test := range [...]func() (Kind, string){
 		func() (Kind, string) { return j.roles(k, v) },
 		func() (Kind, string) { return series.wrapped(k) },
+		func() (Kind, string) { return series.coarse(k) },
 		func() (Kind, string) { return series.clock(k) },
 		func() (Kind, string) { return k.behind(v, open) },
 		func() (Kind, string) { return k.counting() },
-		func() (Kind, string) { return series.coarse(k) },
 		func() (Kind, string) { return series.crosstalk(k) },
 		func() (Kind, string) { return series.scaled(k) },
 		func() (Kind, string) { return series.rate(k) },

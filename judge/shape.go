@@ -35,6 +35,7 @@ func (k *tracker) surroundings(v *view, s *sighting) {
 	}
 	s.velocity = k.path.minus(k.path.at(s.t), k.path.at(s.t-slopeOver)).times(1 / slopeOver.Seconds())
 	s.pace = k.pace
+	s.heard = k.path.at(max(k.path.corners[0].t, v.down.newest(s.t)))
 	if own := v.mirrorOf(v.own); own != nil && !k.mirror.own && own.isThere {
 		s.own = pointOf(k.path, own.values)
 	}
@@ -87,8 +88,9 @@ func (list series) clock(k *tracker) (Kind, string) {
 	return ClockShift, fmt.Sprintf("the values fit when they are taken to be %.0f ms %s", math.Abs(shift)*1e3, direction)
 }
 
-// coarse: all coordinates lie on a lattice that is wider than the tolerance, and
-// no value is farther away than such a lattice makes it.
+// coarse: most values, and the first, lie on a lattice that is wider than the
+// tolerance, and those are no farther away than such a lattice makes them. The
+// others were on their way from one point of it to the next.
 func (list series) coarse(k *tracker) (Kind, string) {
 	if k.rule.Compare != watch.Distance || len(list) == 0 {
 		return "", ""
@@ -97,16 +99,23 @@ func (list series) coarse(k *tracker) (Kind, string) {
 		if step < k.rule.Within {
 			break
 		}
-		onIt, reference := true, true
-		for _, s := range list {
+		onIt, first, reference := 0, false, 0
+		for i, s := range list {
+			on, there := s.gap <= step/2*math.Sqrt(float64(len(k.rule.Fields)))+k.rule.Within, true
 			for axis := range k.rule.Fields {
-				onIt = onIt && onLattice(s.view[axis], step)
-				reference = reference && onLattice(s.there[axis], step)
+				on = on && onLattice(s.view[axis], step)
+				there = there && onLattice(s.there[axis], step)
 			}
-			onIt = onIt && s.gap <= step/2*math.Sqrt(float64(len(k.rule.Fields)))+k.rule.Within
+			if on {
+				onIt++
+				first = first || i == 0
+			}
+			if there {
+				reference++
+			}
 		}
-		if onIt && !reference {
-			return Coarse, fmt.Sprintf("all values of the view are multiples of %g, the reference's are not", step)
+		if first && 5*onIt >= 3*len(list) && reference == 0 {
+			return Coarse, fmt.Sprintf("%d of %d values of the view are multiples of %g, none of the reference's is", onIt, len(list), step)
 		}
 	}
 	return "", ""
@@ -125,7 +134,7 @@ func (list series) crosstalk(k *tracker) (Kind, string) {
 		if math.IsNaN(s.own[0]) {
 			return "", ""
 		}
-		c := k.path.minus(s.view, s.there)
+		c := k.path.minus(s.view, s.heard)
 		for axis := range off {
 			off[axis], own[axis] = off[axis]+c[axis], own[axis]+s.own[axis]
 		}
@@ -133,13 +142,13 @@ func (list series) crosstalk(k *tracker) (Kind, string) {
 	}
 	var oo, ww, ow float64
 	for _, s := range list {
-		c := k.path.minus(k.path.minus(s.view, s.there), off.times(1/n))
+		c := k.path.minus(k.path.minus(s.view, s.heard), off.times(1/n))
 		w := k.path.minus(s.own, own.times(1/n))
 		oo, ww, ow = oo+dot(c, c), ww+dot(w, w), ow+dot(c, w)
 	}
 	// Two straight ways always go together; only a winding one says anything.
 	straight := oneWay(list, own.times(1/n))
-	if ww/n < 4*k.rule.Within*k.rule.Within || !(ow > 0) || ow*ow/(oo*ww) < 0.94 || ow/ww < 0.5 || ow/ww > 2 || straight > 0.95 {
+	if ww/n < 4*k.rule.Within*k.rule.Within || !(ow > 0) || ow*ow/(oo*ww) < steady || ow/ww < 0.5 || ow/ww > 2 || straight > 0.95 {
 		return "", ""
 	}
 	return Crosstalk, fmt.Sprintf("what it is off by moves with the view's own entity (correlation %.2f)", ow/math.Sqrt(oo*ww))
@@ -203,21 +212,28 @@ func (list series) rate(k *tracker) (Kind, string) {
 	return Rate, fmt.Sprintf("it runs at %.3g times the reference's speed", factor)
 }
 
-// drift: the gap grows. The last third of it is clearly wider than the first.
+// drift: the gap crept up from nothing, step by step, and stayed. It was
+// explained before, crossed the tolerance by little, and in the last third it is
+// still near its widest.
 func (list series) drift(k *tracker) (Kind, string) {
-	third := len(list) / 3
-	if k.rule.Compare == watch.Exact || third < 2 || k.run.changes < 5 || !k.run.before.ok {
+	e := &k.run
+	if k.rule.Compare == watch.Exact || len(list) < 4 || e.changes < 3 {
 		return "", ""
 	}
-	sum := func(part series) (sum float64) {
-		for _, s := range part {
-			sum += s.gap
-		}
-		return sum / float64(len(part))
+	widest, last := 0.0, 0.0
+	for _, s := range list {
+		widest = max(widest, s.gap)
 	}
-	first, last := sum(list[:third]), sum(list[len(list)-third:])
-	if last < 1.6*first || last-first < k.rule.Within {
+	third := list[len(list)-max(1, len(list)/3):]
+	for _, s := range third {
+		last += s.gap / float64(len(third))
+	}
+	crept := list[0].gap <= 2*k.rule.Within
+	for i := 1; i < len(e.early); i++ {
+		crept = crept && e.early[i].gap-e.early[i-1].gap <= k.rule.Within
+	}
+	if !crept || last < 0.6*widest || widest < 1.2*list[0].gap {
 		return "", ""
 	}
-	return Drift, fmt.Sprintf("the gap grew from about %.3g to %.3g", first, last)
+	return Drift, fmt.Sprintf("the gap crept up from %.3g to %.3g", list[0].gap, widest)
 }

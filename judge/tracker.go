@@ -47,6 +47,7 @@ type sighting struct {
 	age         time.Duration // if explained
 	ok          bool          // explained
 	wrap        float64       // it would be if a coordinate were shifted by so much: see wrapOf
+	heard       point         // the reference's newest value that the view could know
 	velocity    point         // of the reference, a second
 	pace        point         // of the view
 	own         point         // where the view's own entity was, NaN if that is not known
@@ -80,7 +81,8 @@ type episode struct {
 	stride    int        // every so many sightings are kept
 	early     []sighting // the first few
 	count     int
-	changes   int // unexplained values that the view said
+	changes   int // values that the view said while it went on
+	pending   int // likewise, explained ones: they count if it goes on
 	worst     float64
 	evidence  Evidence
 }
@@ -117,8 +119,12 @@ func (k *tracker) say(j *Judge, v *view, t time.Duration, value point) {
 	}
 	if k.active {
 		k.look(j, v, t)
-		if fresh && k.match == -never {
+		switch {
+		case !fresh:
+		case k.match == -never:
 			k.run.changes++
+		case k.run.on:
+			k.run.pending++
 		}
 	}
 }
@@ -267,6 +273,7 @@ func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
 			e.before = sighting{t: from, view: k.value, there: k.path.at(k.match - 1), age: from - k.match, ok: true}
 		}
 	}
+	e.changes, e.pending = e.changes+e.pending, 0
 	low, high, _ := v.window(k.rule, from)
 	gap := k.path.gap(k.value, low, max(low, high))
 	if !math.IsInf(gap, 0) {

@@ -78,8 +78,9 @@ type RuleReport struct {
 }
 
 // Incident is a number of findings that hang together. The earliest is its head;
-// but offset says the least of all kinds, so if the earliest is one and most of
-// its kind of fields are off in one way that says more, the first of those is.
+// but offset says the least of all kinds, so if the earliest is one and more
+// findings about the same fields are of a kind that says more, the first of
+// those is.
 type Incident struct {
 	ID       string   `json:"id"`
 	Kind     Kind     `json:"kind"`
@@ -295,21 +296,21 @@ func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Fin
 	if head.Kind != Offset {
 		return head
 	}
-	count, first, all := map[Kind]int{}, map[Kind]*Finding{}, 0
+	count, first := map[Kind]int{}, map[Kind]*Finding{}
 	for i, f := range findings {
 		if root(i) == r && f.about() == head.about() {
-			all++
 			if count[f.Kind]++; first[f.Kind] == nil {
 				first[f.Kind] = f
 			}
 		}
 	}
-	for kind, n := range count {
-		if 2*n > all {
-			return first[kind]
+	best := head
+	for i, f := range findings { // in their order, so that ties are always broken alike
+		if root(i) == r && first[f.Kind] == f && count[f.Kind] > count[best.Kind] {
+			best = f
 		}
 	}
-	return head
+	return best
 }
 
 // about is what a finding is about: fields of a kind of entity.
