@@ -15,6 +15,7 @@ import (
 
 	"zitherwheel/judge"
 	"zitherwheel/link"
+	"zitherwheel/measure"
 	"zitherwheel/runfolder"
 	"zitherwheel/trace"
 	"zitherwheel/watch"
@@ -60,18 +61,25 @@ func Run(run *runfolder.Run, rules watch.Rules) Traces {
 	return t
 }
 
+// Result is what came of judging traces.
+type Result struct {
+	Verdict  *judge.Verdict
+	Measures *measure.Measures
+	Remarks  []Remark
+}
+
 // Judge reads the traces and judges them. Its errors are of type *Unusable
 // where a trace is to blame.
-func Judge(ctx context.Context, traces Traces) (*judge.Verdict, []Remark, error) {
+func Judge(ctx context.Context, traces Traces) (*Result, error) {
 	until := time.Duration(math.MaxInt64)
 	if traces.CutOff {
 		var err error
 		if until, err = reach(ctx, traces); err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 	}
 	names := trace.NewNames()
-	config := judge.Config{Names: names, Rules: traces.Rules, Fates: traces.Packets != ""}
+	var views []string
 	var inputs []*input
 	defer func() {
 		for _, in := range inputs {
@@ -79,10 +87,10 @@ func Judge(ctx context.Context, traces Traces) (*judge.Verdict, []Remark, error)
 		}
 	}()
 	for i, source := range traces.Sources {
-		config.Views = append(config.Views, source.View)
+		views = append(views, source.View)
 		file, err := open(source.Path)
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		reader := trace.NewReader(file, names)
 		inputs = append(inputs, &input{file: file, path: source.Path, next: reader.Next, view: i, reader: reader})
@@ -90,12 +98,12 @@ func Judge(ctx context.Context, traces Traces) (*judge.Verdict, []Remark, error)
 	if traces.Packets != "" {
 		file, err := open(traces.Packets)
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		inputs = append(inputs, &input{file: file, path: traces.Packets, packets: runfolder.NewPacketReader(file), view: len(inputs)})
 	}
 
-	j := judge.New(config)
+	bench := NewBench(names, views, traces.Rules, traces.Packets != "")
 	number := map[string]int{}
 	for i, source := range traces.Sources {
 		number[source.View] = i
@@ -105,7 +113,7 @@ func Judge(ctx context.Context, traces Traces) (*judge.Verdict, []Remark, error)
 	for _, in := range inputs {
 		ok, err := in.read()
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		switch {
 		case ok:
@@ -114,12 +122,12 @@ func Judge(ctx context.Context, traces Traces) (*judge.Verdict, []Remark, error)
 		case traces.MayHush && in.view > 0 && in.silent():
 			remarks = append(remarks, Remark{traces.Sources[in.view].View, in.path, "the client said nothing and is not compared", true})
 		default:
-			return nil, nil, in.unusable()
+			return nil, in.unusable()
 		}
 	}
 	for steps := 0; len(queue) > 0; steps++ {
 		if steps%1024 == 0 && ctx.Err() != nil {
-			return nil, nil, ctx.Err()
+			return nil, ctx.Err()
 		}
 		in := queue[0]
 		if in.at > until {
@@ -128,21 +136,23 @@ func Judge(ctx context.Context, traces Traces) (*judge.Verdict, []Remark, error)
 		}
 		if in.packets != nil {
 			if view, ok := number[in.link]; ok && view > 0 {
-				j.Packet(view, in.direction, in.fate)
+				bench.Packet(view, in.direction, in.fate)
 			}
 		} else {
-			j.Record(in.view, &in.record)
+			bench.Record(in.view, &in.record)
 		}
 		ok, err := in.read()
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		queue.moved(ok)
 	}
 	for _, in := range inputs {
 		remarks = append(remarks, in.remarks(traces.Sources)...)
 	}
-	return j.Finish(), remarks, nil
+	r := &Result{Remarks: remarks}
+	r.Verdict, r.Measures = bench.Finish()
+	return r, nil
 }
 
 // reach is the time up to which everybody's records were written before the run

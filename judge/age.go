@@ -4,16 +4,9 @@ import (
 	"math"
 	"time"
 
+	"zitherwheel/measure"
 	"zitherwheel/watch"
 )
-
-// Spread is how a measure is spread.
-type Spread struct {
-	Count  int     `json:"count"`
-	Median float64 `json:"median"`
-	P95    float64 `json:"p95"`
-	Max    float64 `json:"max"`
-}
 
 // histogram counts lengths of time by the millisecond. The zero value is empty.
 type histogram struct {
@@ -32,11 +25,11 @@ func (h *histogram) add(d time.Duration) {
 }
 
 // spread is nil for an empty histogram; its unit is ms.
-func (h *histogram) spread() *Spread {
+func (h *histogram) spread() *measure.Spread {
 	if h.total == 0 {
 		return nil
 	}
-	s := &Spread{Count: h.total, Median: -1, P95: -1}
+	s := &measure.Spread{Count: h.total, Median: -1, P95: -1}
 	passed := 0
 	for ms, n := range h.counts {
 		if n == 0 {
@@ -55,7 +48,11 @@ func (h *histogram) spread() *Spread {
 }
 
 // ageEvery is how many comparisons of a moving thing share one look at its age.
-const ageEvery = 8
+const ageEvery = 64
+
+// aroundMatch is how far before the moment that explains a value the nearest one
+// is looked for.
+const aroundMatch = 500 * time.Millisecond
 
 // sampleAge notes how old what the view shows of a moving thing is: the time
 // since the reference was nearest to it. Values of things at rest have no age.
@@ -66,7 +63,7 @@ func (v *view) sampleAge(k *tracker, t time.Duration) {
 	if v.sampled++; v.sampled%ageEvery != 0 {
 		return
 	}
-	moment, d := k.path.nearest(k.value, max(k.path.corners[0].t, t-longestAge), t)
+	moment, d := k.path.nearest(k.value, max(k.path.corners[0].t, k.match-aroundMatch), t)
 	if d > k.rule.Within {
 		return
 	}

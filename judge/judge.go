@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"zitherwheel/link"
+	"zitherwheel/measure"
 	"zitherwheel/trace"
 	"zitherwheel/watch"
 )
@@ -128,6 +129,10 @@ func (j *Judge) Packet(view int, d link.Direction, f link.Fate) {
 	j.views[view].packet(d, f)
 }
 
+// Age is how old what a view shows of moving things is, in ms, or nil if nothing
+// was seen moving.
+func (j *Judge) Age(view int) *measure.Spread { return j.views[view].ages.spread() }
+
 // advance lets time pass: all client records that no later record can change
 // the meaning of are judged.
 func (j *Judge) advance(t time.Duration) {
@@ -164,7 +169,11 @@ func (j *Judge) catchUp(t time.Duration) {
 }
 
 // Finish ends the match: whatever is still going on is left open.
-func (j *Judge) Finish() *Verdict {
+func (j *Judge) Finish() *Verdict { return j.FinishWith(nil) }
+
+// FinishWith is Finish with limits: exceeded is asked at the end which were
+// broken.
+func (j *Judge) FinishWith(exceeded func() []measure.Excess) *Verdict {
 	end := j.now
 	j.catchUp(end + 1)
 	j.sweepEvents(end)
@@ -178,6 +187,16 @@ func (j *Judge) Finish() *Verdict {
 				k.close(v, k.run.last, k.run.last >= end)
 			}
 		})
+	}
+	if exceeded != nil {
+		for _, x := range exceeded() {
+			kind := OverLimit
+			if x.Measure == "jerkiness" {
+				kind = Jerky
+			}
+			j.add(&Finding{Kind: kind, View: x.View, Fields: x.Measure, BeganAt: Seconds(j.first), EndedAt: Seconds(end), Open: true,
+				Ended: "measured over the whole match", Why: x.Why, Evidence: Evidence{Values: []ValueRow{}}})
+		}
 	}
 	return j.verdict(end)
 }

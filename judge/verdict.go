@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"zitherwheel/measure"
 	"zitherwheel/trace"
 	"zitherwheel/watch"
 )
@@ -56,16 +57,16 @@ type Verdict struct {
 
 // ViewReport says how much of a view was compared.
 type ViewReport struct {
-	Name        string  `json:"name"`
-	Records     int     `json:"records"`
-	From        Seconds `json:"from_s"`
-	To          Seconds `json:"to_s"`
-	Judged      Seconds `json:"judged_s"` // how long it was in the match
-	Entities    int     `json:"entities"`
-	Comparisons int     `json:"comparisons"`
-	Excused     int     `json:"excused"`
-	Findings    int     `json:"findings"`
-	Age         *Spread `json:"age_ms,omitempty"` // how old what it shows of moving things is
+	Name        string          `json:"name"`
+	Records     int             `json:"records"`
+	From        Seconds         `json:"from_s"`
+	To          Seconds         `json:"to_s"`
+	Judged      Seconds         `json:"judged_s"` // how long it was in the match
+	Entities    int             `json:"entities"`
+	Comparisons int             `json:"comparisons"`
+	Excused     int             `json:"excused"`
+	Findings    int             `json:"findings"`
+	Age         *measure.Spread `json:"age_ms,omitempty"` // how old what it shows of moving things is
 }
 
 // RuleReport says whether a watch rule found anything to compare.

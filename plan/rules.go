@@ -53,6 +53,7 @@ func (p *Plan) addGameRules() {
 	})
 	add(&p.Rules.Events, game.Events, func(a, b watch.EventRule) bool { return a.Event == b.Event })
 	add(&p.Rules.World, game.World, func(a, b watch.WorldRule) bool { return a.Entities == b.Entities && a.Label() == b.Label() })
+	add(&p.Rules.Limits, game.Limits, func(a, b watch.Limit) bool { return a.Measure == b.Measure })
 	add(&p.Rules.Sequences, game.Sequences, func(a, b watch.Sequence) bool { return a.Name == b.Name })
 }
 

@@ -194,6 +194,7 @@ func (t *Text) compared(v *judge.Verdict) {
 	}
 	table.right = true
 	table.write(t.w)
+	t.events(v)
 	var unused []string
 	for _, r := range v.Rules {
 		if r.Fits == 0 {

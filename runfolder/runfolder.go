@@ -10,6 +10,7 @@
 //	packets.jsonl.zst     fates; likewise
 //	logs/NAME.log         log text
 //	findings.json         the verdict
+//	measures.json         what was measured
 package runfolder
 
 import (
@@ -150,9 +151,9 @@ func (f *file) flush(atLeast int) error {
 	return err
 }
 
-// Finish completes the folder with the verdict, as JSON, and says how the run
-// ended.
-func (f *Folder) Finish(ended string, findings []byte) error {
+// Finish completes the folder with the verdict, as JSON, and the measures, and
+// says how the run ended.
+func (f *Folder) Finish(ended string, findings []byte, measures any) error {
 	var failures []error
 	check := func(err error) { failures = append(failures, err) }
 	for _, file := range slices.Concat(f.views, f.logs, []*file{f.packets}) {
@@ -167,6 +168,7 @@ func (f *Folder) Finish(ended string, findings []byte) error {
 	}
 	check(pack(append(slices.Clone(f.views), f.packets)))
 	check(f.write("findings.json", findings))
+	check(f.writeJSON("measures.json", measures))
 	f.about.Ended = ended
 	check(f.writeJSON("about.json", f.about))
 	return errors.Join(failures...)

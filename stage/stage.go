@@ -4,19 +4,19 @@
 package stage
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"math/rand/v2"
 	"slices"
 	"time"
 
+	"zitherwheel/audit"
 	"zitherwheel/bot"
 	"zitherwheel/chance"
 	"zitherwheel/hillfold"
 	"zitherwheel/judge"
 	"zitherwheel/link"
+	"zitherwheel/measure"
 	"zitherwheel/plan"
 	"zitherwheel/runfolder"
 	"zitherwheel/sim"
@@ -40,6 +40,7 @@ func Views(p *plan.Plan) []string {
 type Result struct {
 	Verdict   *judge.Verdict
 	Findings  []byte // the verdict as findings.json has it
+	Measures  *measure.Measures
 	Ended     string // runfolder.Complete or runfolder.Interrupted
 	Played    time.Duration
 	Refused   []string // bots that the full server did not let in, as the plan asked for
@@ -70,7 +71,7 @@ func Run(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
 func newMatch(p *plan.Plan, options Options) (*match, error) {
 	m := &match{plan: p, names: trace.NewNames(), clock: sim.New(), views: Views(p)}
 	if !options.Silent {
-		m.judge = judge.New(judge.Config{Names: m.names, Rules: p.Rules, Views: m.views, Fates: true})
+		m.bench = audit.NewBench(m.names, m.views, p.Rules, true)
 	}
 	faults, err := hillfold.ParseFaults(p.Game.Faults)
 	if err != nil {
@@ -110,26 +111,16 @@ func (m *match) play(ctx context.Context) (*Result, error) {
 			r.NeverIn = append(r.NeverIn, c.name)
 		}
 	}
-	if m.judge != nil {
-		r.Verdict = m.judge.Finish()
-		if r.Findings, err = EncodeVerdict(r.Verdict); err != nil {
+	if m.bench != nil {
+		r.Verdict, r.Measures = m.bench.Finish()
+		if r.Findings, err = audit.EncodeVerdict(r.Verdict); err != nil {
 			return nil, err
 		}
 	}
 	if m.folder != nil {
-		m.failed = errors.Join(m.failed, m.folder.Finish(r.Ended, r.Findings))
+		m.failed = errors.Join(m.failed, m.folder.Finish(r.Ended, r.Findings, r.Measures))
 	}
 	return r, m.failed
-}
-
-// EncodeVerdict writes a verdict as findings.json has it.
-func EncodeVerdict(v *judge.Verdict) ([]byte, error) {
-	var text bytes.Buffer
-	encoder := json.NewEncoder(&text)
-	encoder.SetEscapeHTML(false)
-	encoder.SetIndent("", "  ")
-	err := encoder.Encode(v)
-	return text.Bytes(), err
 }
 
 // match is a match under way.
@@ -138,7 +129,7 @@ type match struct {
 	names   *trace.Names
 	clock   *sim.Sim
 	views   []string
-	judge   *judge.Judge
+	bench   *audit.Bench
 	folder  *runfolder.Folder
 	server  *hillfold.Server
 	clients []*clientNode
@@ -192,8 +183,8 @@ func (m *match) stream(name string) *rand.Rand { return chance.Stream(m.plan.See
 func (m *match) say(view int) func(*trace.Record) {
 	return func(r *trace.Record) {
 		r.Round()
-		if m.judge != nil {
-			m.judge.Record(view, r)
+		if m.bench != nil {
+			m.bench.Record(view, r)
 		}
 		if m.folder != nil {
 			m.note(m.folder.Record(view, r))
@@ -202,8 +193,8 @@ func (m *match) say(view int) func(*trace.Record) {
 }
 
 func (m *match) packet(view int, d link.Direction, f link.Fate) {
-	if m.judge != nil {
-		m.judge.Packet(view, d, f)
+	if m.bench != nil {
+		m.bench.Packet(view, d, f)
 	}
 	if m.folder != nil {
 		m.note(m.folder.Packet(view, d, f))

@@ -35,15 +35,15 @@ each client. Traces from elsewhere must be stamped by one clock.`,
 			if err != nil {
 				return err
 			}
-			verdict, remarks, err := audit.Judge(c.Context(), traces)
+			result, err := audit.Judge(c.Context(), traces)
 			if c.Context().Err() != nil {
 				return &exit{exitInterrupted, errors.New("interrupted; nothing was judged")}
 			}
 			if err != nil {
 				return failed(err)
 			}
-			silent := false
-			for _, r := range remarks {
+			silent, verdict := false, result.Verdict
+			for _, r := range result.Remarks {
 				silent = silent || r.Silent
 				where := ""
 				if r.Path != "" {
@@ -52,13 +52,15 @@ each client. Traces from elsewhere must be stamped by one clock.`,
 				fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s%s\n", where, r.Text)
 			}
 			if asJSON {
-				text, err := stage.EncodeVerdict(verdict)
+				text, err := audit.EncodeVerdict(verdict)
 				if err != nil {
 					return failed(err)
 				}
 				c.OutOrStdout().Write(text)
 			} else {
-				report.NewText(c.OutOrStdout()).Verdict(verdict)
+				text := report.NewText(c.OutOrStdout())
+				text.Verdict(verdict)
+				text.Measures(result.Measures)
 			}
 			if verdict.Outcome == judge.NothingCompared {
 				return failed(errors.New("nothing was compared; check that the watch rules fit the entities and fields of the traces, and that the views overlap in time"))

@@ -50,7 +50,9 @@ bytes.`,
 				c.OutOrStdout().Write(r.Findings)
 			} else {
 				fmt.Fprintf(c.OutOrStdout(), "%s: seed %d, %s, %s\n\n", p.Title, p.Seed, report.Span(p.Length), bots(p))
-				report.NewText(c.OutOrStdout()).Verdict(r.Verdict)
+				text := report.NewText(c.OutOrStdout())
+				text.Verdict(r.Verdict)
+				text.Measures(r.Measures)
 				fmt.Fprintf(c.OutOrStdout(), "Run folder: %s\n", out)
 			}
 			return conclude(c, r)
@@ -93,6 +95,9 @@ func play(c *cobra.Command, p *plan.Plan, folder string) (*stage.Result, error) 
 func conclude(c *cobra.Command, r *stage.Result) error {
 	if r.Ended == runfolder.Interrupted {
 		return &exit{exitInterrupted, fmt.Errorf("interrupted after %.3f s of the match; the verdict is of what was played, and the run folder is complete up to there", r.Played.Seconds())}
+	}
+	for _, name := range r.Refused {
+		fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s was refused by the full server, as a plan with places may want it\n", name)
 	}
 	for _, name := range r.NeverIn {
 		fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s never got into the match\n", name)

@@ -1,0 +1,200 @@
+package measure
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"zitherwheel/link"
+	"zitherwheel/watch"
+)
+
+// Spread is how the values of a measure are spread.
+type Spread struct {
+	Count  int     `json:"count"`
+	Median float64 `json:"median"`
+	P95    float64 `json:"p95"`
+	Max    float64 `json:"max"`
+}
+
+// sample collects values; many are thinned evenly.
+type sample struct {
+	values []float64
+	stride int
+	count  int
+	max    float64
+}
+
+const sampleKept = 4096
+
+func (s *sample) add(v float64) {
+	s.stride = max(1, s.stride)
+	s.max = max(s.max, v)
+	if s.count++; (s.count-1)%s.stride != 0 {
+		return
+	}
+	if len(s.values) == sampleKept {
+		for i := range sampleKept / 2 {
+			s.values[i] = s.values[2*i]
+		}
+		s.values = s.values[:sampleKept/2]
+		s.stride *= 2
+	}
+	s.values = append(s.values, v)
+}
+
+// spread is nil if there is nothing.
+func (s *sample) spread() *Spread {
+	if s.count == 0 {
+		return nil
+	}
+	sorted := slices.Sorted(slices.Values(s.values))
+	rank := func(q float64) float64 { return round(sorted[min(len(sorted)-1, int(q*float64(len(sorted))))]) }
+	return &Spread{s.count, rank(0.5), rank(0.95), round(s.max)}
+}
+
+func round(f float64) float64 { return math.Round(f*1e3) / 1e3 }
+
+// Traffic is what went over one direction of a link.
+type Traffic struct {
+	Packets          int     `json:"packets"`
+	Bytes            int     `json:"bytes"`
+	Lost             int     `json:"lost"`
+	PacketsPerSecond float64 `json:"packets_per_second"`
+	BytesPerSecond   float64 `json:"bytes_per_second"`
+}
+
+// View is what was measured of one view. What could not be measured is absent.
+type View struct {
+	Name                 string              `json:"name"`
+	InFor                float64             `json:"in_s"`
+	Age                  *Spread             `json:"age_ms,omitempty"`               // of what it shows of moving things
+	Corrections          *Spread             `json:"corrections,omitempty"`          // of its own entity, in the unit of places
+	CorrectionsPerMinute float64             `json:"corrections_per_minute"`         //
+	ResponseOwn          *Spread             `json:"response_respondedms,omitempty"` // from an input to the first change in its own view
+	ResponseServer       *Spread             `json:"response_server_ms,omitempty"`
+	ResponseOthers       *Spread             `json:"response_others_ms,omitempty"`
+	Jerkiness            float64             `json:"jerkiness"` // of others' motion, 1 is as rough as on the server
+	ClockError           *Spread             `json:"clock_error_ms,omitempty"`
+	Up                   Traffic             `json:"up"`
+	Down                 Traffic             `json:"down"`
+	Sent                 map[string]*Traffic `json:"sent,omitempty"` // by kind of message, as the game tells
+}
+
+// Measures is everything that was measured. Its JSON is measures.json.
+type Measures struct {
+	Length float64 `json:"length_s"`
+	Server View    `json:"server"`
+	Views  []View  `json:"views"`
+}
+
+// smoothest is the roughness below which things count as standing: that of
+// numbers on the wire.
+const smoothest = 2.0
+
+// Finish sums up. ages tells the age of a view's picture, which the judge knows.
+func (c *Collector) Finish(ages func(view int) *Spread) *Measures {
+	m := &Measures{Length: round((c.last - c.first).Seconds())}
+	reference := c.views[0].rough.spread()
+	for i, v := range c.views {
+		if v.in {
+			v.inFor += c.last - v.inFrom
+		}
+		r := View{Name: v.name, InFor: round(v.inFor.Seconds()), Corrections: v.corrections.spread(),
+			ResponseOwn: v.responded.spread(), ResponseServer: v.server.spread(), ResponseOthers: v.others.spread(),
+			ClockError: v.clock.spread(), Up: v.traffic[link.Up].over(c.last - c.first), Down: v.traffic[link.Down].over(c.last - c.first)}
+		if minutes := v.inFor.Minutes(); minutes > 0 && r.Corrections != nil {
+			r.CorrectionsPerMinute = round(float64(r.Corrections.Count) / minutes)
+		}
+		if rough := v.rough.spread(); rough != nil && reference != nil {
+			r.Jerkiness = round(rough.Median / max(reference.Median, smoothest))
+		}
+		for _, name := range v.sentNames {
+			t := v.sent[name].over(c.last - c.first)
+			if r.Sent == nil {
+				r.Sent = map[string]*Traffic{}
+			}
+			r.Sent[name] = &t
+		}
+		if i == 0 {
+			m.Server = r
+			continue
+		}
+		if ages != nil {
+			r.Age = ages(i)
+		}
+		m.Views = append(m.Views, r)
+	}
+	return m
+}
+
+func (t Traffic) over(d time.Duration) Traffic {
+	if d > 0 {
+		t.PacketsPerSecond, t.BytesPerSecond = round(float64(t.Packets)/d.Seconds()), round(float64(t.Bytes)/d.Seconds())
+	}
+	return t
+}
+
+// value is a measure that can have a limit, and whether the view has it.
+func (v *View) value(measure string) (float64, bool) {
+	spread := func(s *Spread, of func(*Spread) float64) (float64, bool) {
+		if s == nil {
+			return 0, false
+		}
+		return of(s), true
+	}
+	p95 := func(s *Spread) float64 { return s.P95 }
+	most := func(s *Spread) float64 { return s.Max }
+	median := func(s *Spread) float64 { return s.Median }
+	switch measure {
+	case "age-p95-ms":
+		return spread(v.Age, p95)
+	case "age-max-ms":
+		return spread(v.Age, most)
+	case "corrections-per-minute":
+		return v.CorrectionsPerMinute, v.InFor > 0
+	case "correction-p95":
+		return spread(v.Corrections, p95)
+	case "correction-max":
+		return spread(v.Corrections, most)
+	case "response-own-ms":
+		return spread(v.ResponseOwn, median)
+	case "response-server-ms":
+		return spread(v.ResponseServer, median)
+	case "response-others-ms":
+		return spread(v.ResponseOthers, median)
+	case "jerkiness":
+		return v.Jerkiness, v.Jerkiness > 0
+	case "clock-error-ms":
+		return spread(v.ClockError, p95)
+	case "up-bytes-per-second":
+		return v.Up.BytesPerSecond, v.Up.Packets > 0
+	case "down-bytes-per-second":
+		return v.Down.BytesPerSecond, v.Down.Packets > 0
+	case "up-packets-per-second":
+		return v.Up.PacketsPerSecond, v.Up.Packets > 0
+	case "down-packets-per-second":
+		return v.Down.PacketsPerSecond, v.Down.Packets > 0
+	}
+	return 0, false
+}
+
+// Excess is a limit that a view broke.
+type Excess struct {
+	View    string
+	Measure string
+	Why     string
+}
+
+// Exceeded lists the limits that were broken.
+func (m *Measures) Exceeded(limits []watch.Limit) (list []Excess) {
+	for _, l := range limits {
+		for i := range m.Views {
+			if value, ok := m.Views[i].value(l.Measure); ok && value > l.Most {
+				list = append(list, Excess{m.Views[i].Name, l.Measure, fmt.Sprintf("%s is %.4g, the limit is %.4g", l.Measure, value, l.Most)})
+			}
+		}
+	}
+	return list
+}
