@@ -13,6 +13,7 @@ import (
 	"math"
 	"time"
 
+	"zitherwheel/align"
 	"zitherwheel/judge"
 	"zitherwheel/link"
 	"zitherwheel/measure"
@@ -29,11 +30,13 @@ type Source struct {
 
 // Traces is what is judged. The first source is the reference.
 type Traces struct {
-	Sources []Source
-	Packets string // a file of fates, or ""
-	Rules   watch.Rules
-	CutOff  bool // the run was killed: nothing is judged that not all files reach
-	MayHush bool // a client that said nothing at all is remarked on, not an error
+	Sources   []Source
+	Packets   string // a file of fates, or ""
+	Rules     watch.Rules
+	Align     string // how clocks are brought together; "" is Shared
+	Reference string // Server or "", a view's name, or Nobody
+	CutOff    bool   // the run was killed: nothing is judged that not all files reach
+	MayHush   bool   // a client that said nothing at all is remarked on, not an error
 }
 
 // Remark is something about the traces that a reader of the verdict should know.
@@ -78,6 +81,14 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 			return nil, err
 		}
 	}
+	clocks, err := study(ctx, traces)
+	if err != nil {
+		return nil, err
+	}
+	rules := traces.Rules
+	if traces.Align == Tick {
+		rules = byTicks(rules)
+	}
 	names := trace.NewNames()
 	var views []string
 	var inputs []*input
@@ -93,7 +104,7 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 			return nil, err
 		}
 		reader := trace.NewReader(file, names)
-		inputs = append(inputs, &input{file: file, path: source.Path, next: reader.Next, view: i, reader: reader})
+		inputs = append(inputs, &input{file: file, path: source.Path, next: reader.Next, view: i, reader: reader, clocks: clocks})
 	}
 	if traces.Packets != "" {
 		file, err := open(traces.Packets)
@@ -103,7 +114,7 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 		inputs = append(inputs, &input{file: file, path: traces.Packets, packets: runfolder.NewPacketReader(file), view: len(inputs)})
 	}
 
-	bench := NewBench(names, views, traces.Rules, traces.Packets != "")
+	bench := NewBench(names, views, rules, Setting{Reference: traces.Reference, Fates: traces.Packets != "" && clocks == nil, Ticks: traces.Align == Tick})
 	number := map[string]int{}
 	for i, source := range traces.Sources {
 		number[source.View] = i
@@ -152,6 +163,18 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 	}
 	r := &Result{Remarks: remarks}
 	r.Verdict, r.Measures = bench.Finish()
+	if traces.Align != "" {
+		r.Verdict.Alignment = traces.Align
+	}
+	if clocks != nil && clocks.fits != nil {
+		r.Verdict.Clocks = map[string]align.Fit{}
+		for i, fit := range clocks.fits {
+			if fit != nil {
+				r.Verdict.Clocks[traces.Sources[i].View] = *fit
+				r.Remarks = append(r.Remarks, Remark{View: traces.Sources[i].View, Path: traces.Sources[i].Path, Text: describe(fit)})
+			}
+		}
+	}
 	return r, nil
 }
 
@@ -212,6 +235,9 @@ type input struct {
 	view      int // its place among the sources; packets come last
 	at        time.Duration
 	reader    *trace.Reader
+	clocks    *clocks
+	latest    time.Duration // the last line's, on the reference's clock
+	unplaced  int           // lines that have no time there
 	next      func(*trace.Record) error
 	record    trace.Record
 	packets   *runfolder.PacketReader
@@ -229,8 +255,15 @@ func (in *input) read() (bool, error) {
 		in.link, in.direction, in.fate, err = in.packets.Next()
 		in.at = in.fate.Sent
 	} else {
-		err = in.next(&in.record)
-		in.at = in.record.T
+		for {
+			if err = in.next(&in.record); err != nil || in.clocks.bring(in.view, &in.record) {
+				break
+			}
+			in.unplaced++
+		}
+		// A fitted clock and a tick that is said again must not go back.
+		in.record.T = max(in.record.T, in.latest)
+		in.at, in.latest = in.record.T, in.record.T
 	}
 	switch {
 	case err == nil:
@@ -291,6 +324,9 @@ func (in *input) remarks(sources []Source) (list []Remark) {
 	}
 	if in.cut != "" {
 		add("breaks off: %s", in.cut)
+	}
+	if in.unplaced > 0 {
+		add("%d lines have no tick and were skipped", in.unplaced)
 	}
 	if flaws.Backward > 0 {
 		add("time runs backwards in %d lines, by up to %.3f s; they were taken to be of the latest time before", flaws.Backward, flaws.Furthest.Seconds())

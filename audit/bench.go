@@ -3,6 +3,7 @@ package audit
 import (
 	"bytes"
 	"encoding/json"
+	"slices"
 
 	"zitherwheel/judge"
 	"zitherwheel/link"
@@ -13,42 +14,140 @@ import (
 
 // Bench hears a match, live or from files: the judge, and beside it the one who
 // measures. See [NewBench].
+//
+// The reference is the server, or a named view, or nobody: then every view is
+// held against every other, and the odd one out is named.
 type Bench struct {
-	judge    *judge.Judge
-	measures *measure.Collector
+	seats    []seat
+	measures *measure.Collector // nil without a server
 	rules    watch.Rules
+	peers    []string // without a reference
 }
 
-// NewBench returns a bench for the views of a match, the reference first. fates
-// says whether the fates of all packets will be told.
-func NewBench(names *trace.Names, views []string, rules watch.Rules, fates bool) *Bench {
-	return &Bench{
-		judge:    judge.New(judge.Config{Names: names, Rules: rules, Views: views, Fates: fates}),
-		measures: measure.New(names, views, rules),
-		rules:    rules,
+// seat is one judge and which of its views each view of the match is.
+type seat struct {
+	judge *judge.Judge
+	views []int // by view of the match; -1 is not heard
+}
+
+// Server is the name of the server's view.
+const Server = "server"
+
+// Nobody is the reference of a match in which the peers are compared.
+const Nobody = "none"
+
+// Setting is how a match is judged. The zero value is against the server, by a
+// clock that all views share.
+type Setting struct {
+	Reference string // Server or "", a view's name, or Nobody
+	Fates     bool   // the fates of all packets will be told
+	Ticks     bool   // times are ticks: see judge.Config
+}
+
+// NewBench returns a bench for the views of a match, the server's first if it has
+// one.
+func NewBench(names *trace.Names, views []string, rules watch.Rules, s Setting) *Bench {
+	b := &Bench{rules: rules}
+	if views[0] == Server && !s.Ticks {
+		b.measures = measure.New(names, views, rules)
 	}
+	sit := func(reference int, rules watch.Rules, fates bool) {
+		st := seat{views: make([]int, len(views))}
+		order := []string{views[reference]}
+		for i, v := range views {
+			switch {
+			case i == reference:
+			case reference > 0 && v == Server:
+				st.views[i] = -1
+			default:
+				st.views[i] = len(order)
+				order = append(order, v)
+			}
+		}
+		st.judge = judge.New(judge.Config{Names: names, Rules: rules, Views: order, Fates: fates, Ticks: s.Ticks})
+		b.seats = append(b.seats, st)
+	}
+	switch s.Reference {
+	case "", Server:
+		sit(0, rules, s.Fates)
+	case Nobody:
+		for i, v := range views {
+			if v != Server {
+				b.peers = append(b.peers, v)
+				sit(i, amongClients(rules), false)
+			}
+		}
+	default:
+		sit(max(0, slices.Index(views, s.Reference)), amongClients(rules), false)
+	}
+	return b
+}
+
+// amongClients is rules for a reference that is a client itself: it is late and
+// ahead as any client may be, and rules of the world, chains and events are not
+// for it to keep.
+func amongClients(rules watch.Rules) watch.Rules {
+	fields := slices.Clone(rules.Fields)
+	for i := range fields {
+		most := fields[i].Lag
+		for _, r := range rules.Fields {
+			if r.Label() == fields[i].Label() && !r.Computed {
+				most = max(most, r.Lag)
+			}
+		}
+		if !fields[i].Computed {
+			fields[i].Lag, fields[i].Lead = most+fields[i].Lead, most+fields[i].Lead
+		}
+	}
+	return watch.Rules{Fields: fields, Limits: rules.Limits}
 }
 
 // Record takes in a record of a view, by its place among the views.
 func (b *Bench) Record(view int, r *trace.Record) {
-	b.judge.Record(view, r)
-	b.measures.Record(view, r)
+	for _, s := range b.seats {
+		if n := s.views[view]; n >= 0 {
+			s.judge.Record(n, r)
+		}
+	}
+	if b.measures != nil {
+		b.measures.Record(view, r)
+	}
 }
 
 // Packet takes in the fate of a packet on the link of a view.
 func (b *Bench) Packet(view int, d link.Direction, f link.Fate) {
-	b.judge.Packet(view, d, f)
-	b.measures.Packet(view, d, f)
+	for _, s := range b.seats {
+		if n := s.views[view]; n > 0 {
+			s.judge.Packet(n, d, f)
+		}
+	}
+	if b.measures != nil {
+		b.measures.Packet(view, d, f)
+	}
 }
 
 // Finish ends the match. Limits that were broken are findings.
 func (b *Bench) Finish() (*judge.Verdict, *measure.Measures) {
-	var m *measure.Measures
-	v := b.judge.FinishWith(func() []measure.Excess {
-		m = b.measures.Finish(b.judge.Age)
-		return m.Exceeded(b.rules.Limits)
-	})
-	return v, m
+	m := &measure.Measures{}
+	var verdicts []*judge.Verdict
+	for i, s := range b.seats {
+		verdicts = append(verdicts, s.judge.FinishWith(func() []measure.Excess {
+			if i > 0 || b.measures == nil {
+				return nil
+			}
+			m = b.measures.Finish(func(view int) *measure.Spread {
+				if n := s.views[view]; n > 0 {
+					return s.judge.Age(n)
+				}
+				return nil
+			})
+			return m.Exceeded(b.rules.Limits)
+		}))
+	}
+	if b.peers != nil {
+		return judge.AmongPeers(b.peers, verdicts), m
+	}
+	return verdicts[0], m
 }
 
 // EncodeVerdict writes a verdict as findings.json has it.

@@ -9,6 +9,7 @@
 package judge
 
 import (
+	"fmt"
 	"time"
 
 	"zitherwheel/link"
@@ -23,6 +24,11 @@ type Config struct {
 	Rules watch.Rules
 	Views []string // names of the views; the first is the reference
 	Fates bool     // the fates of all packets will be told
+
+	// Ticks says that times stand for ticks: a view's values are compared with
+	// the reference's of the same tick, when the view tells of it and only then,
+	// and one differing tick is a finding.
+	Ticks bool
 }
 
 // Judge takes in records and packets and gives a verdict. See [New].
@@ -129,6 +135,16 @@ func (j *Judge) Packet(view int, d link.Direction, f link.Fate) {
 	j.views[view].packet(d, f)
 }
 
+// missingTicks names views that told of no tick at the end.
+func (j *Judge) missingTicks(end time.Duration) {
+	for _, v := range j.views[1:] {
+		if v.in && end-v.to > time.Second {
+			j.add(&Finding{Kind: Frozen, View: v.name, Fields: "ticks", BeganAt: Seconds(v.to), EndedAt: Seconds(end), Open: true, Tick: v.tick,
+				Ended: "still so at the end", Why: fmt.Sprintf("the view tells of no tick after %d", v.tick), Evidence: Evidence{Values: []ValueRow{}}})
+		}
+	}
+}
+
 // Age is how old what a view shows of moving things is, in ms, or nil if nothing
 // was seen moving.
 func (j *Judge) Age(view int) *measure.Spread { return j.views[view].ages.spread() }
@@ -198,6 +214,9 @@ func (j *Judge) FinishWith(exceeded func() []measure.Excess) *Verdict {
 				Ended: "measured over the whole match", Why: x.Why, Evidence: Evidence{Values: []ValueRow{}}})
 		}
 	}
+	if j.config.Ticks {
+		j.missingTicks(end)
+	}
 	return j.verdict(end)
 }
 
@@ -219,6 +238,9 @@ func (j *Judge) sweep(t time.Duration) {
 				}
 				for _, k := range m.trackers {
 					k.advance(j, v, t)
+					if k.rule.Every && k.active {
+						k.askBack(j, v, t)
+					}
 				}
 			}
 		}

@@ -201,7 +201,7 @@ func (j *Judge) checkApart(id string, at time.Duration) {
 // broken makes a finding about the reference's own view.
 func (j *Judge) broken(kind Kind, rule *watch.WorldRule, entity string, at time.Duration, why string) *Finding {
 	f := &Finding{Kind: kind, View: j.views[0].name, Entity: entity, Fields: rule.Label(), BeganAt: Seconds(at), EndedAt: Seconds(at),
-		Open: true, Ended: "still so at the end", Why: why, settle: rule.Settle}
+		Open: true, Ended: "still so at the end", Why: why, Law: true, settle: rule.Settle}
 	f.Evidence = j.circumstances(j.views[0], at, at)
 	j.add(f)
 	return f

@@ -37,6 +37,9 @@ type tracker struct {
 	ever   bool      // it was explained at some time of this stay
 	pace   point     // change a second between the last two values that the view said
 	run    episode
+
+	shown []shown       // what the view showed lately, where every value must show
+	asked time.Duration // the reference's values that had ended by then were asked about
 }
 
 // sighting is a value of the view beside the reference's at one moment.
@@ -71,6 +74,7 @@ func (e explained) sighting(p *path) sighting {
 type episode struct {
 	on        bool
 	began     time.Duration // first unexplained moment
+	tick      int64         // of it, where ticks are compared
 	last      time.Duration // end of the last unexplained stretch
 	known     time.Duration // from when on the view could know better: see couldKnow
 	amount    time.Duration // unexplained time in it, since then
@@ -112,6 +116,9 @@ func (k *tracker) say(j *Judge, v *view, t time.Duration, value point) {
 	fresh := !k.holds || k.value != value
 	if fresh && k.holds && t > k.since {
 		k.pace = k.path.minus(value, k.value).times(1 / (t - k.since).Seconds())
+	}
+	if k.rule.Every {
+		k.show(value, t)
 	}
 	k.value, k.holds, k.said = value, true, t
 	if fresh {
@@ -196,6 +203,11 @@ func (k *tracker) advance(j *Judge, v *view, t time.Duration) {
 	if !k.active || !k.holds || t <= k.upTo {
 		return
 	}
+	if j.config.Ticks {
+		k.upTo = t
+		k.rest(v, t)
+		return
+	}
 	from := k.upTo
 	k.upTo = t
 	low, high, known := v.window(k.rule, t)
@@ -257,7 +269,7 @@ func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
 		k.close(v, e.last, false)
 	}
 	if !e.on {
-		*e = episode{on: true, began: from, last: from, known: k.couldKnow(v, from), lastMatch: k.match,
+		*e = episode{on: true, tick: v.tick, began: from, last: from, known: k.couldKnow(v, from), lastMatch: k.match,
 			seen: e.seen[:0], early: e.early[:0], stride: 1}
 		if k.before.ok {
 			e.before = k.before.sighting(k.path)
@@ -282,7 +294,7 @@ func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
 	k.note(v, sighting{t: to, view: k.value, there: k.path.at(to), gap: gap})
 	e.amount += max(0, to-max(from, e.last, e.known))
 	e.last = max(e.last, to)
-	if !e.certain && e.amount >= k.rule.Settle {
+	if !e.certain && (j.config.Ticks || e.amount >= k.rule.Settle) {
 		e.certain = true
 		e.evidence = j.gather(v, k)
 	}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"zitherwheel/align"
 	"zitherwheel/measure"
 	"zitherwheel/trace"
 	"zitherwheel/watch"
@@ -39,20 +40,21 @@ const (
 
 // Verdict is what the judge says of a match. Its JSON is findings.json.
 type Verdict struct {
-	Outcome     Outcome        `json:"verdict"`
-	From        Seconds        `json:"from_s"`
-	To          Seconds        `json:"to_s"`
-	Alignment   string         `json:"alignment"` // how the views' clocks were brought together
-	Reference   string         `json:"reference"`
-	Packets     bool           `json:"packets_known"` // whether it was known what each view could know
-	Comparisons int            `json:"comparisons"`
-	Excused     int            `json:"excused"`  // comparisons that only what the link withheld explains
-	Doubtful    int            `json:"doubtful"` // disagreements still too short to count when the match ended
-	Views       []ViewReport   `json:"views"`
-	Events      []*EventReport `json:"events"`
-	Rules       []RuleReport   `json:"rules"`
-	Incidents   []Incident     `json:"incidents"`
-	Findings    []*Finding     `json:"findings"`
+	Outcome     Outcome              `json:"verdict"`
+	From        Seconds              `json:"from_s"`
+	To          Seconds              `json:"to_s"`
+	Alignment   string               `json:"alignment"`        // how the views' clocks were brought together
+	Clocks      map[string]align.Fit `json:"clocks,omitempty"` // of views whose clock was estimated
+	Reference   string               `json:"reference"`
+	Packets     bool                 `json:"packets_known"` // whether it was known what each view could know
+	Comparisons int                  `json:"comparisons"`
+	Excused     int                  `json:"excused"`  // comparisons that only what the link withheld explains
+	Doubtful    int                  `json:"doubtful"` // disagreements still too short to count when the match ended
+	Views       []ViewReport         `json:"views"`
+	Events      []*EventReport       `json:"events"`
+	Rules       []RuleReport         `json:"rules"`
+	Incidents   []Incident           `json:"incidents"`
+	Findings    []*Finding           `json:"findings"`
 }
 
 // ViewReport says how much of a view was compared.
@@ -74,7 +76,8 @@ type RuleReport struct {
 	Entities string `json:"entities"`
 	Of       string `json:"of"`
 	Fields   string `json:"fields"`
-	Fits     int    `json:"fits"` // how many pairs of view and entity it was used for
+	Judged   bool   `json:"judged"` // false for what is cosmetic
+	Fits     int    `json:"fits"`   // how many pairs of view and entity it was used for
 	Findings int    `json:"findings"`
 }
 
@@ -102,12 +105,15 @@ type Finding struct {
 	Fields    string   `json:"fields"`
 	Own       bool     `json:"own"` // the entity is the view's own
 	BeganAt   Seconds  `json:"began_s"`
-	EndedAt   Seconds  `json:"ended_s"` // or the end of the match
-	Open      bool     `json:"open"`    // it never ended
-	Ended     string   `json:"ended"`   // how
-	Apart     Seconds  `json:"apart_s"` // unexplained time in it
+	Tick      int64    `json:"tick,omitempty"` // of the beginning, where ticks are compared
+	EndedAt   Seconds  `json:"ended_s"`        // or the end of the match
+	Open      bool     `json:"open"`           // it never ended
+	Ended     string   `json:"ended"`          // how
+	Apart     Seconds  `json:"apart_s"`        // unexplained time in it
 	Gap       *float64 `json:"worst_gap,omitempty"`
-	Why       string   `json:"why"` // what the kind was told by
+	Why       string   `json:"why"`              // what the kind was told by
+	Law       bool     `json:"law,omitempty"`    // it is about a rule of the world
+	Linked    bool     `json:"linked,omitempty"` // packets of the view's link are known
 	Evidence  Evidence `json:"evidence"`
 
 	rule   *watch.Rule // of a field, or nil
@@ -119,6 +125,7 @@ type Finding struct {
 // add takes a finding into the verdict.
 func (j *Judge) add(f *Finding) {
 	f.sign()
+	f.Linked = j.config.Fates && f.View != j.views[0].name && f.overall() == 0
 	j.findings = append(j.findings, f)
 }
 
@@ -137,7 +144,7 @@ func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
 	e := &k.run
 	kind, why := j.kindOf(k, v, open)
 	f := &Finding{
-		Kind: kind, Why: why, View: v.name, Entity: k.mirror.thing.name, Fields: k.rule.Label(), Own: k.mirror.own,
+		Kind: kind, Why: why, View: v.name, Entity: k.mirror.thing.name, Fields: k.rule.Label(), Own: k.mirror.own, Tick: e.tick,
 		BeganAt: Seconds(e.began), EndedAt: Seconds(end), Open: open, Apart: Seconds(e.amount), Evidence: e.evidence, rule: k.rule, settle: k.rule.Settle,
 	}
 	switch {
@@ -177,15 +184,6 @@ func (j *Judge) verdict(end time.Duration) *Verdict {
 	for _, name := range j.ledger.names {
 		d.Events = append(d.Events, j.ledger.reports[name])
 	}
-	slices.SortStableFunc(d.Findings, func(a, b *Finding) int {
-		return cmp.Or(cmp.Compare(a.BeganAt, b.BeganAt), cmp.Compare(a.View, b.View), cmp.Compare(a.Entity, b.Entity), cmp.Compare(a.Fields, b.Fields))
-	})
-	if d.Findings == nil {
-		d.Findings = []*Finding{}
-	}
-	for i, f := range d.Findings {
-		f.ID = "F" + strconv.Itoa(i+1)
-	}
 	fits := map[*watch.Rule]int{}
 	for _, v := range j.views[1:] {
 		r := ViewReport{Name: v.name, Records: v.records, From: Seconds(v.from), To: Seconds(v.to), Judged: Seconds(v.inFor),
@@ -200,24 +198,41 @@ func (j *Judge) verdict(end time.Duration) *Verdict {
 				fits[k.rule]++
 			}
 		})
-		for _, f := range d.Findings {
-			if f.View == v.name {
-				r.Findings++
-			}
-		}
 		d.Views = append(d.Views, r)
 		d.Comparisons += v.comparisons
 		d.Excused += v.excused
 	}
 	for i := range j.config.Rules.Fields {
 		rule := &j.config.Rules.Fields[i]
-		r := RuleReport{Entities: rule.Entities, Of: rule.Of.String(), Fields: rule.Label(), Fits: fits[rule]}
+		r := RuleReport{Entities: rule.Entities, Of: rule.Of.String(), Fields: rule.Label(), Judged: rule.Judged(), Fits: fits[rule]}
 		for _, f := range d.Findings {
 			if f.rule == rule {
 				r.Findings++
 			}
 		}
 		d.Rules = append(d.Rules, r)
+	}
+	d.number()
+	return d
+}
+
+// number puts the findings in order, numbers them and draws the conclusions.
+func (d *Verdict) number() {
+	slices.SortStableFunc(d.Findings, func(a, b *Finding) int {
+		return cmp.Or(cmp.Compare(a.overall(), b.overall()), cmp.Compare(a.BeganAt, b.BeganAt), cmp.Compare(a.View, b.View), cmp.Compare(a.Entity, b.Entity), cmp.Compare(a.Fields, b.Fields))
+	})
+	if d.Findings == nil {
+		d.Findings = []*Finding{}
+	}
+	for i, f := range d.Findings {
+		f.ID = "F" + strconv.Itoa(i+1)
+	}
+	for i := range d.Views {
+		for _, f := range d.Findings {
+			if f.View == d.Views[i].Name {
+				d.Views[i].Findings++
+			}
+		}
 	}
 	d.Incidents = append(d.Incidents, incidents(d.Findings)...)
 	switch {
@@ -228,12 +243,11 @@ func (j *Judge) verdict(end time.Duration) *Verdict {
 	default:
 		d.Outcome = InSync
 	}
-	return d
 }
 
 // incidents joins findings that hang together: those that overlap in time and
-// are of the same entity, of the same kind on the same fields of the same kind
-// of entity, or have a lost packet in common.
+// are of the same entity, of the same kind on the same fields, or have a lost
+// packet in common.
 func incidents(findings []*Finding) []Incident {
 	group := make([]int, len(findings))
 	for i := range group {
@@ -314,6 +328,14 @@ func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Fin
 	return best
 }
 
+// overall is 1 for what is measured over the whole match, and comes last.
+func (f *Finding) overall() int {
+	if f.Kind == Jerky || f.Kind == OverLimit {
+		return 1
+	}
+	return 0
+}
+
 // about is what a finding is about: fields of a kind of entity.
 func (f *Finding) about() string {
 	kind, _, _ := strings.Cut(f.Entity, "/")
@@ -322,7 +344,10 @@ func (f *Finding) about() string {
 
 // common lists what findings of one incident have in common.
 func common(f *Finding) []string {
-	list := []string{"entity " + f.Entity, "signature " + strings.TrimSuffix(strings.TrimSuffix(f.Signature, " of another"), " of its own")}
+	if f.Tick != 0 {
+		return []string{fmt.Sprint("tick ", f.Tick), "entity " + f.Entity}
+	}
+	list := []string{"entity " + f.Entity, string(f.Kind) + " " + f.Fields}
 	for _, p := range f.Evidence.Packets {
 		if p.Fate != "late" {
 			list = append(list, fmt.Sprintf("packet %s %s %d", f.View, p.Direction, p.Number))

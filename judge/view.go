@@ -29,7 +29,8 @@ type view struct {
 	comparisons int
 	excused     int // comparisons explained only by what the link withheld
 	records     int
-	phantom     bool // it believes that it is in and is not
+	tick        int64 // of its last record that has one
+	phantom     bool  // it believes that it is in and is not
 	stray       *Finding
 	latestEvent map[*watch.EventRule]*occasion
 	ages        histogram
@@ -118,6 +119,9 @@ func (j *Judge) attach(v *view, m *mirror, t *thing) {
 // client judges a record of a client.
 func (j *Judge) client(v *view, r *trace.Record) {
 	t := r.T
+	if r.HasTick {
+		v.tick = r.Tick
+	}
 	if !v.everJoined && !v.in && (len(r.State) > 0 || r.Whole) && r.Joined == "" {
 		// A view that never says that it joined is in from its first picture on.
 		j.enter(v, t, trace.Nobody)

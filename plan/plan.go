@@ -17,14 +17,15 @@ import (
 
 // Plan is a test plan with every default filled in.
 type Plan struct {
-	Title  string
-	Seed   uint64
-	Length time.Duration // of the match
-	Clock  string        // "virtual"
-	Game   Game
-	Links  []Link
-	Bots   []Bot
-	Rules  watch.Rules // the plan's own rules, then the game's
+	Title     string
+	Seed      uint64
+	Length    time.Duration // of the match
+	Clock     string        // "virtual"
+	Game      Game
+	Links     []Link
+	Bots      []Bot
+	Reference string      // whom the views are held against: server, a bot's name, or none
+	Rules     watch.Rules // the plan's own rules, then the game's
 
 	checks []func() error // made while reading, of what may refer to later parts
 }
@@ -110,8 +111,8 @@ var ReadyLinks = []Link{
 	both("village", link.Quality{Latency: 25 * ms, Jitter: 6 * ms, Loss: 0.005}),
 	both("hill-farm", link.Quality{Latency: 80 * ms, Jitter: 25 * ms, Loss: 0.04, Burst: 3}),
 	both("train-window", link.Quality{Latency: 120 * ms, Jitter: 40 * ms, Loss: 0.08, Burst: 6, Duplicate: 0.01, Reorder: true}),
-	both("lost-valley", link.Quality{Latency: 400 * ms, Jitter: 50 * ms, Loss: 0.15, Burst: 5}),
 	both("far-shore", link.Quality{Latency: 200 * ms, Jitter: 30 * ms, Loss: 0.15, Burst: 4}),
+	both("lost-valley", link.Quality{Latency: 400 * ms, Jitter: 50 * ms, Loss: 0.15, Burst: 5}),
 }
 
 func both(name string, q link.Quality) Link { return Link{Name: name, Up: q, Down: q} }

@@ -115,6 +115,7 @@ func (p *Plan) keys() []key {
 			}),
 			faultsKey(&p.Game.Faults),
 		}),
+		textKey("reference", &p.Reference),
 		{"links", p.readLinks, p.writeLinks},
 		{"bots", p.readBots, p.writeBots},
 	}, rulesKeys(&p.Rules)...)
@@ -351,6 +352,9 @@ func (p *Plan) complete() error {
 	}
 	if p.Game.Report > p.Game.Frame {
 		return fmt.Errorf("rates: a client cannot report %d times a second with %d frames", p.Game.Report, p.Game.Frame)
+	}
+	if r := p.Reference; r != "" && r != "server" && r != "none" && !slices.ContainsFunc(p.Bots, func(b Bot) bool { return b.Name == r }) {
+		return fmt.Errorf("reference: there is no bot %q; write server, none, or a bot's name", r)
 	}
 	if p.Game.Host != "" && !slices.ContainsFunc(p.Bots, func(b Bot) bool { return b.Name == p.Game.Host }) {
 		return fmt.Errorf("game: host: there is no bot %q", p.Game.Host)

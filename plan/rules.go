@@ -163,6 +163,7 @@ func ruleKeys(r *watch.Rule, text *ruleText) []key {
 		durationKey("lead", &r.Lead),
 		always(durationKey("settle", &r.Settle), &r.Settle),
 		flagKey("computed", &r.Computed),
+		flagKey("every", &r.Every),
 		wordKey("role", &text.role, roleWords),
 		numberKey("quantum", &r.Quantum),
 		wordKey("seen-by", &text.seenBy, seenWords),

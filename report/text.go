@@ -109,6 +109,20 @@ func Sentence(f *judge.Finding) string {
 	if f.Own {
 		whose = " (its own)"
 	}
+	switch {
+	case f.Kind == judge.RefusedUnseen:
+		return fmt.Sprintf("%s plays on without being in the match: %s to %s", f.View, at(f.BeganAt), end(f))
+	case f.Kind == judge.Jerky || f.Kind == judge.OverLimit:
+		return fmt.Sprintf("%s, over the whole match: %s", f.View, f.Why)
+	case strings.HasPrefix(f.Fields, "event "):
+		return fmt.Sprintf("%s, %s: %s to %s", f.View, f.Fields, at(f.BeganAt), end(f))
+	case strings.HasPrefix(f.Fields, "sequence "):
+		return fmt.Sprintf("%s, begun by %s at %s, did not complete", f.Fields, f.Entity, at(f.BeganAt))
+	case f.Law:
+		return fmt.Sprintf("%s breaks the rule %s, in the view of %s: %s to %s", f.Entity, f.Fields, f.View, at(f.BeganAt), end(f))
+	case f.Fields == "ticks":
+		return fmt.Sprintf("%s falls silent: %s to %s", f.View, at(f.BeganAt), end(f))
+	}
 	switch f.Kind {
 	case judge.Ghost:
 		return fmt.Sprintf("%s shows %s%s, which is gone: %s to %s", f.View, f.Entity, whose, at(f.BeganAt), end(f))
@@ -127,7 +141,12 @@ func end(f *judge.Finding) string {
 
 // evidence writes what was going on around the start of a finding.
 func (t *Text) evidence(f *judge.Finding) {
-	fmt.Fprintf(t.w, "    %s: %s; apart for %s", f.ID, f.Why, seconds(f.Apart))
+	fmt.Fprintf(t.w, "    %s: %s", f.ID, f.Why)
+	if f.Tick != 0 {
+		fmt.Fprintf(t.w, "; first at tick %d", f.Tick)
+	} else if f.Apart > 0 {
+		fmt.Fprintf(t.w, "; apart for %s", seconds(f.Apart))
+	}
 	if f.Gap != nil {
 		fmt.Fprintf(t.w, ", by up to %.4g", *f.Gap)
 	}
@@ -143,6 +162,18 @@ func (t *Text) evidence(f *judge.Finding) {
 			table.row("      "+at(row.At), row.View, row.Reference, verdictOf(row))
 		}
 		table.write(t.w)
+	}
+	t.link(f)
+	for _, m := range e.Around {
+		fmt.Fprintf(t.w, "    Said by %s at %s: %s\n", m.Said, at(m.At), m.What)
+	}
+}
+
+// link writes what happened on the wire just before a finding, where that is known.
+func (t *Text) link(f *judge.Finding) {
+	e := &f.Evidence
+	if !f.Linked {
+		return
 	}
 	fmt.Fprintf(t.w, "    On the link of %s from %s to %s: %s lost, %d late\n", f.View, at(e.Since), at(f.BeganAt),
 		count(e.Lost, "packet", "packets"), e.Late)
@@ -162,9 +193,6 @@ func (t *Text) evidence(f *judge.Finding) {
 		if more := e.Lost + e.Late - len(e.Packets); more > 0 {
 			fmt.Fprintf(t.w, "      and %d more\n", more)
 		}
-	}
-	for _, m := range e.Around {
-		fmt.Fprintf(t.w, "    Said by %s at %s: %s\n", m.Said, at(m.At), m.What)
 	}
 }
 
@@ -197,7 +225,7 @@ func (t *Text) compared(v *judge.Verdict) {
 	t.events(v)
 	var unused []string
 	for _, r := range v.Rules {
-		if r.Fits == 0 {
+		if r.Fits == 0 && r.Judged {
 			unused = append(unused, fmt.Sprintf("%s of %s (%s)", r.Fields, r.Entities, r.Of))
 		}
 	}

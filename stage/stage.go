@@ -23,13 +23,10 @@ import (
 	"zitherwheel/trace"
 )
 
-// Server is the name of the server's view.
-const Server = "server"
-
 // Views are the names of the views of a match: the server's, then the bots' in
 // the plan's order.
 func Views(p *plan.Plan) []string {
-	views := []string{Server}
+	views := []string{audit.Server}
 	for _, b := range p.Bots {
 		views = append(views, b.Name)
 	}
@@ -71,7 +68,7 @@ func Run(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
 func newMatch(p *plan.Plan, options Options) (*match, error) {
 	m := &match{plan: p, names: trace.NewNames(), clock: sim.New(), views: Views(p)}
 	if !options.Silent {
-		m.bench = audit.NewBench(m.names, m.views, p.Rules, true)
+		m.bench = audit.NewBench(m.names, m.views, p.Rules, audit.Setting{Reference: p.Reference, Fates: true})
 	}
 	faults, err := hillfold.ParseFaults(p.Game.Faults)
 	if err != nil {

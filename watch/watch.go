@@ -88,6 +88,7 @@ type Rule struct {
 	Lead     time.Duration // how far ahead of the server a client may be: prediction
 	Settle   time.Duration // how much unexplained time makes a finding
 	Computed bool          // the view works it out from the shared clock: what the link holds back excuses nothing
+	Every    bool          // exact: each value that stood for longer than lag and the interval of sending must have shown
 	Role     Role
 	Quantum  float64 // step of the number on the wire, if known; 0 if not
 	SeenBy   Audience
@@ -161,6 +162,8 @@ func (r Rule) Validate() error {
 		return fmt.Errorf("fields: an angle is one field, here are %d", len(r.Fields))
 	case r.Compare == Exact && len(r.Fields) != 1:
 		return fmt.Errorf("fields: only distances are compared together; give each of %s a rule of its own", r.Label())
+	case r.Every && r.Compare != Exact:
+		return fmt.Errorf("every: only exact values can be asked to show each, not distances and angles")
 	case len(r.Fields) > 3:
 		return fmt.Errorf("fields: a vector has at most 3 fields, here are %d", len(r.Fields))
 	case r.Compare == Angle && !(r.Circle > 0):

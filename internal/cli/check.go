@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -13,13 +14,13 @@ import (
 	"zitherwheel/plan"
 	"zitherwheel/report"
 	"zitherwheel/runfolder"
-	"zitherwheel/stage"
 	"zitherwheel/watch"
 )
 
 func checkCommand() *cobra.Command {
 	var server, rulesPath string
 	var clients []string
+	var align, reference string
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "check [RUNFOLDER]",
@@ -33,6 +34,18 @@ each client. Traces from elsewhere must be stamped by one clock.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			traces, err := tracesOf(args, server, clients, rulesPath)
 			if err != nil {
+				return err
+			}
+			if align != "" {
+				traces.Align = align
+			}
+			if !slices.Contains(audit.Alignments, align) {
+				return usage("--align %s: there are %s", align, join(audit.Alignments))
+			}
+			if reference != "" {
+				traces.Reference = reference
+			}
+			if err := known(traces); err != nil {
 				return err
 			}
 			result, err := audit.Judge(c.Context(), traces)
@@ -73,9 +86,33 @@ each client. Traces from elsewhere must be stamped by one clock.`,
 	}
 	c.Flags().StringVar(&server, "server", "", "trace of the server")
 	c.Flags().StringArrayVar(&clients, "client", nil, "trace of a client, as NAME=FILE; repeat for more")
+	c.Flags().StringVar(&align, "align", audit.Shared, "how clocks are brought together: "+join(audit.Alignments))
+	c.Flags().StringVar(&reference, "reference", "", "whom the views are held against: server, a view's name, or none (default the plan's, or server)")
 	c.Flags().StringVar(&rulesPath, "rules", "", "file with watch rules (default those of the run's plan, or of the demo game)")
 	c.Flags().BoolVar(&asJSON, "json", false, "print the verdict as JSON, like findings.json")
 	return c
+}
+
+// known reports a reference that is not there.
+func known(t audit.Traces) error {
+	if t.Reference == audit.Nobody {
+		return nil
+	}
+	name := t.Reference
+	if name == "" {
+		name = audit.Server
+	}
+	var views []string
+	for _, s := range t.Sources {
+		views = append(views, s.View)
+	}
+	if !slices.Contains(views, name) {
+		if name == audit.Server {
+			return usage("there is no trace of the server; give one with --server FILE, or compare the clients with --reference none")
+		}
+		return usage("--reference %s: there is no such view; there are %s", name, join(views))
+	}
+	return nil
 }
 
 // tracesOf finds what is to be judged, by which rules.
@@ -96,22 +133,27 @@ func tracesOf(args []string, server string, clients []string, rulesPath string) 
 		if err != nil {
 			return none, &exit{exitUsage, err}
 		}
+		p, err := loadPlan(run.PlanPath())
+		if err != nil {
+			return none, err
+		}
 		if rulesPath == "" {
-			p, err := loadPlan(run.PlanPath())
-			if err != nil {
-				return none, err
-			}
 			rules = p.Rules
 		}
-		return audit.Run(run, rules), nil
+		traces := audit.Run(run, rules)
+		traces.Reference = p.Reference
+		return traces, nil
 	}
-	if server == "" || len(clients) == 0 {
+	if len(clients) == 0 {
 		return none, usage("check needs a run folder, or --server FILE and at least one --client NAME=FILE")
 	}
 	if rulesPath == "" {
 		rules = plan.HillfoldRules()
 	}
-	traces := audit.Traces{Rules: rules, Sources: []audit.Source{{View: stage.Server, Path: server}}}
+	traces := audit.Traces{Rules: rules}
+	if server != "" {
+		traces.Sources = append(traces.Sources, audit.Source{View: audit.Server, Path: server})
+	}
 	for _, c := range clients {
 		name, path, ok := strings.Cut(c, "=")
 		if !ok || name == "" || path == "" {

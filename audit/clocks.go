@@ -1,0 +1,195 @@
+package audit
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"zitherwheel/align"
+	"zitherwheel/trace"
+	"zitherwheel/watch"
+)
+
+// How the clocks of the views are brought together.
+const (
+	Shared    = "shared"    // they are one clock
+	Tick      = "tick"      // equal ticks are compared
+	Estimated = "estimated" // fitted, for each view
+)
+
+// Alignments lists them.
+var Alignments = []string{Shared, Tick, Estimated}
+
+// clocks turns the times of the views into those of the reference.
+type clocks struct {
+	fits  []*align.Fit // by source; nil needs nothing
+	ticks *tickTimes
+}
+
+// bring sets a record's time on the reference's clock, and reports whether it has
+// one there.
+func (k *clocks) bring(source int, r *trace.Record) bool {
+	switch {
+	case k == nil:
+	case k.ticks != nil:
+		if !r.HasTick {
+			return false
+		}
+		r.T = k.ticks.at(r.Tick)
+	case k.fits[source] != nil:
+		r.T = k.fits[source].Shared(r.T)
+	}
+	return true
+}
+
+// study reads the traces once to learn how their clocks relate.
+func study(ctx context.Context, traces Traces) (*clocks, error) {
+	switch traces.Align {
+	case Tick:
+		return studyTicks(ctx, traces)
+	case Estimated:
+		return studyClocks(ctx, traces)
+	}
+	return nil, nil
+}
+
+// tickTimes maps ticks to the time at which the reference said them.
+type tickTimes struct {
+	first, last     int64
+	firstAt, lastAt time.Duration
+}
+
+func (k *tickTimes) at(tick int64) time.Duration {
+	if k.last == k.first {
+		return k.firstAt + time.Duration(tick-k.first)*time.Millisecond
+	}
+	return k.firstAt + time.Duration(math.Round(float64(tick-k.first)*float64(k.lastAt-k.firstAt)/float64(k.last-k.first)/1e3))*time.Microsecond
+}
+
+func studyTicks(ctx context.Context, traces Traces) (*clocks, error) {
+	k, seen := &tickTimes{}, false
+	err := walk(ctx, traces.Sources[0].Path, func(r *trace.Record, _ *trace.Names) {
+		if !r.HasTick {
+			return
+		}
+		if !seen {
+			k.first, k.firstAt, seen = r.Tick, r.T, true
+		}
+		k.last, k.lastAt = r.Tick, r.T
+	})
+	if err == nil && !seen {
+		err = &Unusable{traces.Sources[0].Path, "no line has a tick, so ticks cannot be compared"}
+	}
+	return &clocks{ticks: k}, err
+}
+
+func studyClocks(ctx context.Context, traces Traces) (*clocks, error) {
+	k := &clocks{fits: make([]*align.Fit, len(traces.Sources))}
+	var reference map[string]*align.Track
+	for i, s := range traces.Sources {
+		if i == 0 {
+			continue
+		}
+		var exchanges []align.Exchange
+		if err := walk(ctx, s.Path, func(r *trace.Record, _ *trace.Names) {
+			if r.HasPing {
+				exchanges = append(exchanges, align.Exchange{T: r.T, Ping: r.Ping, Server: r.ServerTime})
+			}
+		}); err != nil {
+			return nil, err
+		}
+		fit, ok := align.ByExchanges(exchanges)
+		if !ok {
+			var err error
+			if reference == nil {
+				if reference, err = tracks(ctx, traces.Sources[0].Path, traces.Rules); err != nil {
+					return nil, err
+				}
+			}
+			view, err := tracks(ctx, s.Path, traces.Rules)
+			if err != nil {
+				return nil, err
+			}
+			if fit, ok = align.ByTrajectories(reference, view); !ok {
+				return nil, &Unusable{s.Path, "its clock cannot be estimated: fewer than three lines with ping and server_t, and nothing that both sides saw moving at matching times"}
+			}
+		}
+		k.fits[i] = &fit
+	}
+	return k, nil
+}
+
+// mostPlaces bounds the memory of a look at trajectories.
+const mostPlaces = 400_000
+
+// tracks reads the ways of things whose places the rules name.
+func tracks(ctx context.Context, path string, rules watch.Rules) (map[string]*align.Track, error) {
+	list, places, count := map[string]*align.Track{}, map[string][3]float64{}, 0
+	err := walk(ctx, path, func(r *trace.Record, names *trace.Names) {
+		moved := map[string]bool{}
+		for _, c := range r.State {
+			id, field := names.EntityID(c.Entity), names.FieldName(c.Field)
+			at := watch.Find(rules.Fields, id, false, field)
+			if at < 0 || rules.Fields[at].Compare != watch.Distance || math.IsNaN(c.Value.Float()) {
+				continue
+			}
+			key := id + "." + rules.Fields[at].Label()
+			p := places[key]
+			p[slices.Index(rules.Fields[at].Fields, field)] = c.Value.Float()
+			places[key], moved[key] = p, true
+		}
+		for key := range moved {
+			if count++; count > mostPlaces {
+				return
+			}
+			if list[key] == nil {
+				list[key] = &align.Track{}
+			}
+			k := list[key]
+			if n := len(k.T); n > 0 && k.T[n-1] == r.T.Seconds() {
+				k.Place[n-1] = places[key]
+				continue
+			}
+			k.T, k.Place = append(k.T, r.T.Seconds()), append(k.Place, places[key])
+		}
+	})
+	return list, err
+}
+
+// walk reads every usable line of a trace.
+func walk(ctx context.Context, path string, each func(*trace.Record, *trace.Names)) error {
+	file, err := open(path)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	names := trace.NewNames()
+	reader, record := trace.NewReader(file, names), trace.Record{}
+	for steps := 0; reader.Next(&record) == nil; steps++ { // what is wrong with it shows when it is judged
+		if steps%1024 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		each(&record, names)
+	}
+	return nil
+}
+
+// describe says how well a clock was fitted.
+func describe(f *align.Fit) string {
+	text := fmt.Sprintf("clock estimated from %d %s: %+.4f s, drift %+.1f ppm, residual %.1f ms", f.Samples, f.Method, f.Offset, f.Drift, f.Residual)
+	if f.Method == "trajectories" {
+		text += "; how late the view shows things is part of it"
+	}
+	return text
+}
+
+// byTicks is rules for comparing equal ticks: exactly, and at once.
+func byTicks(rules watch.Rules) watch.Rules {
+	fields := slices.Clone(rules.Fields)
+	for i := range fields {
+		fields[i].Lag, fields[i].Lead, fields[i].Grace, fields[i].Computed = 0, 0, 0, false
+	}
+	return watch.Rules{Fields: fields}
+}
