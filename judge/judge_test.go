@@ -40,6 +40,7 @@ type line struct {
 	view   int
 	record trace.Record
 	down   *link.Fate
+	up     bool // the packet goes the other way
 }
 
 // match collects lines and judges them in time order.
@@ -47,8 +48,10 @@ type match struct {
 	names *trace.Names
 	lines []line
 	rules []watch.Rule
+	more  watch.Rules // beside those of fields
 	views []string
 	fates bool
+	ticks bool
 }
 
 func newMatch() *match {
@@ -73,10 +76,16 @@ func (m *match) every(view int, from, to, step float64, of func(t float64) strin
 
 func (m *match) judge() *Verdict {
 	slices.SortStableFunc(m.lines, func(a, b line) int { return int(a.at() - b.at()) })
-	j := New(Config{Names: m.names, Rules: watch.Rules{Fields: m.rules}, Views: m.views, Fates: m.fates})
+	all := m.more
+	all.Fields = m.rules
+	j := New(Config{Names: m.names, Rules: all, Views: m.views, Fates: m.fates, Ticks: m.ticks})
 	for i := range m.lines {
 		if l := &m.lines[i]; l.down != nil {
-			j.Packet(l.view, link.Down, *l.down)
+			d := link.Down
+			if l.up {
+				d = link.Up
+			}
+			j.Packet(l.view, d, *l.down)
 		} else {
 			j.Record(l.view, &l.record)
 		}
@@ -220,7 +229,7 @@ func TestWhatTheJudgeFinds(t *testing.T) {
 				m.say(view, 0.2, `"state":{"dog/fern":{"secret":2,"mark":2}}`)
 			}
 			m.say(0, 3, `"mark":"end"`)
-		}, []string{"fern offset dog/fern secret 0.20-3.00 open", "moss offset dog/fern mark 0.20-3.00 open"}},
+		}, []string{"fern left-behind dog/fern secret 0.20-3.00 open", "moss left-behind dog/fern mark 0.20-3.00 open"}},
 		{"cosmetics are never judged", func(m *match) {
 			m.say(0, 0, `"state":{"dog/a":{"tuft":1}}`)
 			m.say(1, 0.1, `"state":{"dog/a":{"tuft":7}}`)
@@ -282,6 +291,12 @@ func (m *match) packet(number uint64, sent, arrives float64) {
 		f.Dropped = link.Lost
 	}
 	m.lines = append(m.lines, line{view: 1, down: &f})
+}
+
+// upPacket tells the judge of a packet from view 1 to the server.
+func (m *match) upPacket(number uint64, sent, arrives float64) {
+	m.packet(number, sent, arrives)
+	m.lines[len(m.lines)-1].up = true
 }
 
 func TestAnOutageExcusesUntilSomethingNewerArrives(t *testing.T) {

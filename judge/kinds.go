@@ -119,7 +119,7 @@ func (k *tracker) behind(v *view, open bool) (Kind, string) {
 	}
 	if e.changes == 0 {
 		switch {
-		case !k.ever && k.referenceStood() && (open || byView || !v.in):
+		case exact && !k.ever && k.referenceStood() && (open || byView || !v.in):
 			return LeftBehind, "the reference had it before the view came, and the view never got it"
 		case exact && byView && !open && e.missed(k.value):
 			return Skipped, "the view went past a value that the reference had for long enough"
@@ -130,7 +130,7 @@ func (k *tracker) behind(v *view, open bool) (Kind, string) {
 		}
 		return "", ""
 	}
-	if (e.changes > 1 || e.before.ok) && k.referenceStood() {
+	if k.referenceStood() {
 		return NeverSent, "the view's value changed and the reference's did not"
 	}
 	if !exact {

@@ -197,7 +197,6 @@ func (j *Judge) arrived(v *view, r *trace.Record, o *occasion) {
 		s.lost.Kind, s.lost.EndedAt, s.lost.Why = EventLate, Seconds(r.T), fmt.Sprintf("%s came after %.2f s", o.what(), (r.T-o.t).Seconds())
 		s.lost.Open, s.lost.Ended = false, "its arrival"
 		s.lost.sign()
-		j.ledger.forgetRunning(s.lost)
 	}
 	if o.rule.Ordered {
 		if latest := v.latestEvent[o.rule]; latest != nil && o.number < latest.number && s.seen == 1 {
@@ -205,14 +204,6 @@ func (j *Judge) arrived(v *view, r *trace.Record, o *occasion) {
 			j.eventFinding(EventMisorder, v, o.name, o.entity, r.T, r.T, o.rule, fmt.Sprintf("%s came after %s, which the reference told later", o.what(), latest.what()))
 		} else {
 			v.latestEvent[o.rule] = o
-		}
-	}
-}
-
-func (l *ledger) forgetRunning(f *Finding) {
-	for key, running := range l.running {
-		if running == f {
-			delete(l.running, key)
 		}
 	}
 }
@@ -275,13 +266,13 @@ func (j *Judge) sweepEvents(t time.Duration) {
 }
 
 // eventsTogether is how close findings of the same kind about the same event in
-// one view may be to count as one.
+// one view may be to count as one; what is lost stays apart, because it may come.
 const eventsTogether = 10 * time.Second
 
 // eventFinding makes a finding about an event, or adds to one that is under way.
 func (j *Judge) eventFinding(kind Kind, v *view, name, entity string, began, ended time.Duration, rule *watch.EventRule, why string) *Finding {
 	key := fmt.Sprint(v.number, kind, name)
-	if f := j.ledger.running[key]; f != nil && began-time.Duration(f.EndedAt) < eventsTogether {
+	if f := j.ledger.running[key]; f != nil && kind != EventLost && began-time.Duration(f.EndedAt) < eventsTogether {
 		f.times++
 		f.EndedAt = Seconds(ended)
 		f.Why = fmt.Sprintf("%s; %d such in a row", f.first, f.times)

@@ -14,6 +14,8 @@ type standing struct {
 	why   string
 }
 
+const refusal = "was refused"
+
 // announced takes in what the reference said beside its picture, when the views
 // are judged up to then.
 func (j *Judge) announced(r *trace.Record) {
@@ -23,8 +25,8 @@ func (j *Judge) announced(r *trace.Record) {
 	case r.Left != "":
 		j.roster[r.Left] = &standing{false, r.T, "left"}
 	case r.Refused != "":
-		if s := j.roster[r.Refused]; s == nil || s.in || s.why != "was refused" {
-			j.roster[r.Refused] = &standing{false, r.T, "was refused"}
+		if s := j.roster[r.Refused]; s == nil || s.in || s.why != refusal {
+			j.roster[r.Refused] = &standing{false, r.T, refusal}
 		}
 	}
 	if r.Event != "" {
@@ -62,10 +64,8 @@ func (j *Judge) sweepRoster(t time.Duration) {
 			f.Evidence = j.circumstances(v, since, t)
 			j.add(f)
 			v.stray = f
-			v.each(func(k *tracker) {
-				if k.active {
-					k.stop(j, v, since)
-				}
+			v.each(func(k *tracker) { // what it shows is all of the same cause
+				k.active, k.run.on, k.run.certain = false, false, false
 			})
 		}
 	}

@@ -182,7 +182,7 @@ func (list series) scaled(k *tracker) (Kind, string) {
 		a, b := k.path.minus(s.view, view), k.path.minus(s.there, there)
 		vv, tt, vt = vv+dot(a, a), tt+dot(b, b), vt+dot(a, b)
 	}
-	if tt/n < 100*k.rule.Within*k.rule.Within || vv == 0 {
+	if tt/n < 25*k.rule.Within*k.rule.Within || vv == 0 {
 		return "", ""
 	}
 	factor := vt / tt

@@ -114,7 +114,8 @@ func (v *view) window(rule *watch.Rule, t time.Duration) (low, high time.Duratio
 func (k *tracker) say(j *Judge, v *view, t time.Duration, value point) {
 	k.advance(j, v, t)
 	fresh := !k.holds || k.value != value
-	if fresh && k.holds && t > k.since {
+	changed := k.holds && fresh // a first value is no change
+	if changed && t > k.since {
 		k.pace = k.path.minus(value, k.value).times(1 / (t - k.since).Seconds())
 	}
 	if k.rule.Every {
@@ -127,7 +128,7 @@ func (k *tracker) say(j *Judge, v *view, t time.Duration, value point) {
 	if k.active {
 		k.look(j, v, t)
 		switch {
-		case !fresh:
+		case !changed:
 		case k.match == -never:
 			k.run.changes++
 		case k.run.on:

@@ -315,7 +315,10 @@ func (j *Judge) member(number int, r *trace.Record) {
 	case r.Left != "" && (number == 0 || r.Left == j.views[number].name):
 		text = r.Left + " left"
 	case r.Refused != "":
-		text = r.Refused + " was refused"
+		if s := j.roster[r.Refused]; s != nil && s.why == refusal {
+			return // it asks again and again
+		}
+		text = r.Refused + " " + refusal
 	default:
 		return
 	}
