@@ -161,6 +161,9 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 	for _, in := range inputs {
 		remarks = append(remarks, in.remarks(traces.Sources)...)
 	}
+	if err := overlap(inputs, traces); err != nil {
+		return nil, err
+	}
 	r := &Result{Remarks: remarks}
 	r.Verdict, r.Measures = bench.Finish()
 	if traces.Align != "" {
@@ -176,6 +179,29 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 		}
 	}
 	return r, nil
+}
+
+// overlap reports a view that has no moment in common with the reference.
+func overlap(inputs []*input, traces Traces) error {
+	if traces.Reference == Nobody {
+		return nil
+	}
+	reference := inputs[0]
+	for _, in := range inputs {
+		if in.packets == nil && in.view > 0 && traces.Sources[in.view].View == traces.Reference {
+			reference = in
+		}
+	}
+	for _, in := range inputs {
+		if in.packets != nil || in == reference || !in.spoke || !reference.spoke {
+			continue
+		}
+		if in.first > reference.latest || in.latest < reference.first {
+			return &Unusable{in.path, fmt.Sprintf("it is of %.3f s to %.3f s and the reference of %.3f s to %.3f s, so they have no moment in common; if their clocks differ, try --align estimated",
+				in.first.Seconds(), in.latest.Seconds(), reference.first.Seconds(), reference.latest.Seconds())}
+		}
+	}
+	return nil
 }
 
 // reach is the time up to which everybody's records were written before the run
@@ -236,7 +262,9 @@ type input struct {
 	at        time.Duration
 	reader    *trace.Reader
 	clocks    *clocks
-	latest    time.Duration // the last line's, on the reference's clock
+	spoke     bool
+	first     time.Duration // the first line's time on the reference's clock
+	latest    time.Duration // the last line's
 	unplaced  int           // lines that have no time there
 	next      func(*trace.Record) error
 	record    trace.Record
@@ -262,6 +290,9 @@ func (in *input) read() (bool, error) {
 			in.unplaced++
 		}
 		// A fitted clock and a tick that is said again must not go back.
+		if err == nil && !in.spoke {
+			in.spoke, in.first, in.latest = true, in.record.T, in.record.T
+		}
 		in.record.T = max(in.record.T, in.latest)
 		in.at, in.latest = in.record.T, in.record.T
 	}

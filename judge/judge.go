@@ -66,6 +66,10 @@ type Judge struct {
 // sweepEvery is how often everything that nobody spoke about is looked at.
 const sweepEvery = 200 * time.Millisecond
 
+// longSilence is how long everybody must be silent for time to be skipped, as
+// when a clock jumps.
+const longSilence = 2 * time.Minute
+
 // patience is how much longer than a lead the judge waits to learn whether the
 // reference could know of what a view predicted.
 const patience = time.Second
@@ -169,6 +173,13 @@ func (j *Judge) catchUp(t time.Duration) {
 		for j.swept+sweepEvery < t && (!ok || j.swept+sweepEvery <= next) {
 			j.swept += sweepEvery
 			j.sweep(j.swept)
+			until := t
+			if ok {
+				until = min(t, next)
+			}
+			if until-j.swept > longSilence { // nothing happens in between that the last sweep does not see
+				j.swept = until - longSilence/2
+			}
 		}
 		if !ok || next >= t {
 			return

@@ -131,7 +131,10 @@ func (j *Judge) add(f *Finding) {
 
 // sign gives a finding its signature.
 func (f *Finding) sign() {
-	kindOfEntity, _, _ := strings.Cut(f.Entity, "/")
+	kindOfEntity, _, named := strings.Cut(f.Entity, "/")
+	if !named {
+		kindOfEntity = "" // a player's name
+	}
 	whose := "of another"
 	if f.Own {
 		whose = "of its own"

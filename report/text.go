@@ -64,6 +64,9 @@ func summary(v *judge.Verdict) string {
 	case judge.NothingCompared:
 		return "no value of any client was held against the reference, so nothing can be said"
 	case judge.InSync:
+		if v.Reference == "none" {
+			return fmt.Sprintf("%s agreed with each other in all %s comparisons", count(len(v.Views), "client", "clients"), number(v.Comparisons))
+		}
 		return fmt.Sprintf("%s agreed with %s in all %s comparisons", count(len(v.Views), "client", "clients"), v.Reference, number(v.Comparisons))
 	}
 	return fmt.Sprintf("%s, %s", count(len(v.Incidents), "incident", "incidents"), count(len(v.Findings), "finding", "findings"))
@@ -214,7 +217,11 @@ func (t *Text) compared(v *judge.Verdict) {
 	if v.Packets {
 		known = fmt.Sprintf("%s explained only by what the link held back", count(v.Excused, "value", "values"))
 	}
-	fmt.Fprintf(t.w, "Compared with %s (%s clock): %s; %s\n", v.Reference, v.Alignment, count(v.Comparisons, "value", "values"), known)
+	with := v.Reference
+	if with == "none" {
+		with = "each other"
+	}
+	fmt.Fprintf(t.w, "Compared with %s (%s clock): %s; %s\n", with, v.Alignment, count(v.Comparisons, "value", "values"), known)
 	var table table
 	table.row("  view", "in the match", "entities", "values", "held back", "findings")
 	for _, view := range v.Views {

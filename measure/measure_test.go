@@ -1,0 +1,146 @@
+package measure
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zitherwheel/link"
+	"zitherwheel/trace"
+	"zitherwheel/watch"
+)
+
+var rules = watch.Rules{Fields: []watch.Rule{
+	{Entities: "tuft/*", Fields: []string{"x", "y"}, Compare: watch.Distance, SeenBy: watch.Nobody},
+	{Entities: "dog/*", Fields: []string{"x", "y"}, Compare: watch.Distance, Within: 0.5},
+}}
+
+// desk collects lines of views.
+type desk struct {
+	names *trace.Names
+	c     *Collector
+}
+
+func newDesk() *desk {
+	d := &desk{names: trace.NewNames()}
+	d.c = New(d.names, []string{"server", "fern", "moss"}, rules)
+	return d
+}
+
+func (d *desk) say(view int, t float64, rest string) {
+	r, rec := trace.NewReader(strings.NewReader(fmt.Sprintf(`{"t":%f,%s}`, t, rest)), d.names), trace.Record{}
+	if err := r.Next(&rec); err != nil {
+		panic(fmt.Sprint(rest, err, r.Flaws()))
+	}
+	d.c.Record(view, &rec)
+}
+
+func at(entity string, x, y float64) string {
+	return fmt.Sprintf(`"state":{"%s":{"x":%.3f,"y":%.3f}}`, entity, x, y)
+}
+
+func TestResponseIsFromTheInputToTheFirstMovement(t *testing.T) {
+	d := newDesk()
+	d.say(1, 0, `"joined":"fern","entity":"dog/fern"`)
+	for view := range 3 {
+		d.say(view, 0.1, at("dog/fern", 5, 5))
+	}
+	d.say(1, 1, `"input":"trot","seq":1`)
+	d.say(1, 1.02, at("dog/fern", 5.01, 5)) // too little to see
+	d.say(1, 1.05, at("dog/fern", 5.2, 5))
+	d.say(0, 1.12, at("dog/fern", 5.2, 5))
+	d.say(2, 1.31, at("dog/fern", 5.2, 5))
+	d.say(1, 1.4, `"input":"run","seq":2`) // already moving: not counted
+	d.say(1, 1.45, at("dog/fern", 6, 5))
+	m := d.c.Finish(nil)
+	assert.Equal(t, &Spread{1, 50, 50, 50}, m.Views[0].ResponseOwn)
+	assert.Equal(t, &Spread{1, 120, 120, 120}, m.Views[0].ResponseServer)
+	assert.Equal(t, &Spread{1, 310, 310, 310}, m.Views[0].ResponseOthers)
+	assert.Nil(t, m.Views[1].ResponseOwn)
+}
+
+func TestACorrectionIsAJumpOfThePrediction(t *testing.T) {
+	d := newDesk()
+	d.say(1, 0, `"joined":"fern","entity":"dog/fern"`)
+	off := 0.0
+	for i := range 600 {
+		when, x := float64(i)*0.1, float64(i)*0.3
+		if off *= 0.4; i == 100 || i == 400 {
+			off += float64(i) / 200 // 0.5 m, then 2 m
+		}
+		d.say(1, when, fmt.Sprintf(`"state":{"dog/fern":{"x":%.3f,"y":0}},"predicted":{"dog/fern":{"x":%.3f,"y":0}}`, x+off, x))
+	}
+	v := d.c.Finish(nil).Views[0]
+	require.NotNil(t, v.Corrections)
+	assert.Equal(t, 2, v.Corrections.Count)
+	assert.InDelta(t, 2, v.Corrections.Max, 0.01)
+	assert.InDelta(t, 2, v.CorrectionsPerMinute, 0.05)
+}
+
+func TestJerkinessIsRoughnessBesideTheServers(t *testing.T) {
+	d := newDesk()
+	d.say(1, 0, `"joined":"fern","entity":"dog/fern"`)
+	d.say(2, 0, `"joined":"moss","entity":"dog/moss"`)
+	for i := range 400 {
+		when := float64(i) * 0.05
+		x := 10 * math.Sin(when)
+		d.say(0, when, at("dog/a", x, 0))
+		d.say(1, when, at("dog/a", 10*math.Sin(when-0.1), 0))
+		d.say(2, when, at("dog/a", x+0.2*float64(i%2), 0)) // to and fro around where it should be
+		d.say(2, when, at("tuft/1", float64(i%7), 0))      // cosmetic
+	}
+	m := d.c.Finish(nil)
+	assert.InDelta(t, 1, m.Views[0].Jerkiness, 0.1)
+	assert.Greater(t, m.Views[1].Jerkiness, 10.0)
+	assert.Equal(t, []Excess{{"moss", "jerkiness", fmt.Sprintf("jerkiness is %.4g, the limit is 3", m.Views[1].Jerkiness)}},
+		m.Exceeded([]watch.Limit{{Measure: "jerkiness", Most: 3}, {Measure: "clock-error-ms", Most: 1}}))
+}
+
+func TestClocksAndTraffic(t *testing.T) {
+	d := newDesk()
+	d.say(0, 0, `"mark":"start"`)
+	for i := range 10 {
+		when := float64(i)
+		d.say(1, when, fmt.Sprintf(`"ping":0.1,"server_t":%f`, when-0.05+0.012)) // 12 ms fast
+		f := link.Fate{Number: uint64(i), Sent: time.Duration(when * 1e9), Size: 100, Copies: 1}
+		d.c.Packet(1, link.Down, f)
+		if i%2 == 0 {
+			f.Copies = 0
+			d.c.Packet(1, link.Up, f)
+		}
+	}
+	d.say(0, 10, `"mark":"sent","id":"snapshot","data":{"packets":20,"bytes":5000}`)
+	m := d.c.Finish(func(view int) *Spread { return &Spread{Count: view, P95: 90} })
+	v := m.Views[0]
+	assert.InDelta(t, 12, v.ClockError.Median, 0.1)
+	assert.Equal(t, Traffic{Packets: 10, Bytes: 1000, PacketsPerSecond: 1, BytesPerSecond: 100}, v.Down)
+	assert.Equal(t, Traffic{Packets: 5, Bytes: 500, Lost: 5, PacketsPerSecond: 0.5, BytesPerSecond: 50}, v.Up)
+	assert.Equal(t, &Traffic{Packets: 20, Bytes: 5000, PacketsPerSecond: 2, BytesPerSecond: 500}, m.Server.Sent["snapshot"])
+	assert.Equal(t, 90.0, v.Age.P95)
+
+	// Every measure that can have a limit is one that can be asked for.
+	for _, name := range watch.Measures {
+		_, ok := v.value(name)
+		known := ok || strings.HasPrefix(name, "correction") || strings.HasPrefix(name, "response") || name == "jerkiness"
+		assert.True(t, known, name)
+	}
+	assert.Len(t, m.Exceeded([]watch.Limit{{Measure: "age-p95-ms", Most: 80}, {Measure: "down-bytes-per-second", Most: 100}}), 2, "both views are too old; 100 is not above 100")
+}
+
+func TestALongSampleIsThinnedEvenly(t *testing.T) {
+	var s sample
+	for i := range 100_000 {
+		s.add(float64(i))
+	}
+	got := s.spread()
+	assert.Equal(t, 100_000, got.Count)
+	assert.InDelta(t, 50_000, got.Median, 100)
+	assert.InDelta(t, 95_000, got.P95, 100)
+	assert.Equal(t, 99_999.0, got.Max)
+	assert.LessOrEqual(t, len(s.values), sampleKept)
+}
