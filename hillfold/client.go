@@ -245,6 +245,7 @@ func (c *Client) Step(now time.Duration, arrived []Packet, in Input) []Packet {
 		w := newWriter(nil, packetPing)
 		w.u32(c.session)
 		w.u64(stamp)
+		c.tell.sent("clock", len(w.b))
 		c.out = append(c.out, Packet{Data: w.b})
 	}
 	if c.frame%int64(max(1, c.config.Rates.Frame/sendAbout)) != 0 {
@@ -264,6 +265,7 @@ func (c *Client) Step(now time.Duration, arrived []Packet, in Input) []Packet {
 	for _, in := range c.inputs {
 		w.input(in)
 	}
+	c.tell.sent("inputs", len(w.b))
 	return c.send(w)
 }
 

@@ -203,6 +203,7 @@ func (s *Server) receive(now time.Duration, packet Packet) {
 		w.u32(session)
 		w.u64(stamp)
 		w.u64(uint64((now - s.started).Microseconds()))
+		s.tell.sent("clock", len(w.b))
 		s.out = append(s.out, Packet{Peer: packet.Peer, Data: w.b})
 	case kind == packetInput && p != nil:
 		next, request := r.u16(), r.u8()
@@ -544,9 +545,12 @@ func (s *Server) send(now time.Duration) {
 			w.b = append(w.b, message...)
 		}
 		p.once = p.once[:0]
+		start := len(w.b)
 		p.channel.write(&w, now, min(messageRoom, maxDatagram-len(w.b)-len(snapshot.b)))
+		s.tell.sent("messages", len(w.b)-start)
 		w.u16(uint16(count))
 		w.b = append(w.b, snapshot.b...)
+		s.tell.sent("snapshots", len(snapshot.b))
 		s.out = append(s.out, Packet{Peer: p.address, Data: w.b})
 	}
 	s.buffers = append(s.buffers, snapshot.b)

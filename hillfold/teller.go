@@ -1,6 +1,7 @@
 package hillfold
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
@@ -40,6 +41,33 @@ type teller struct {
 	record  trace.Record
 	nextAll time.Duration
 	gone    []trace.Entity
+	traffic []traffic
+}
+
+// traffic is what was sent of one kind since it was last told.
+type traffic struct {
+	kind           string
+	packets, bytes int
+}
+
+// sent counts what goes out, to be told once a second.
+func (t *teller) sent(kind string, bytes int) {
+	for i := range t.traffic {
+		if s := &t.traffic[i]; s.kind == kind {
+			s.packets, s.bytes = s.packets+1, s.bytes+bytes
+			return
+		}
+	}
+	t.traffic = append(t.traffic, traffic{kind, 1, bytes})
+}
+
+func (t *teller) tellTraffic(now time.Duration) {
+	for _, s := range t.traffic {
+		t.happened(now, func(r *trace.Record) {
+			r.Mark, r.ID, r.Data = "sent", s.kind, fmt.Sprintf(`{"packets":%d,"bytes":%d}`, s.packets, s.bytes)
+		})
+	}
+	t.traffic = t.traffic[:0]
 }
 
 // The fields of all species.
@@ -86,9 +114,13 @@ type told struct {
 
 // begin starts a picture and reports whether it is to be a whole one.
 func (t *teller) begin(now time.Duration) {
+	whole := now >= t.nextAll
+	if whole {
+		t.tellTraffic(now)
+	}
 	t.record.Reset()
 	t.record.T = now
-	if now >= t.nextAll {
+	if whole {
 		t.record.Whole = true
 		t.nextAll = now + time.Second
 	}

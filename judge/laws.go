@@ -77,7 +77,7 @@ func (j *Judge) obey(t *thing, at, since time.Duration) {
 		case l.rule.Law == watch.Falling && v[0] > was[0]:
 			why = fmt.Sprintf("the value rose from %.6g to %.6g", was[0], v[0])
 		case l.rule.Law == watch.Speed && at > from:
-			if d := distance(v, was); d > l.rule.Most*(at-from).Seconds() {
+			if d := distance(v, was); d > l.rule.Most*(at-from).Seconds() && d > l.rule.Least {
 				j.tooFast(t, l, was, v, at, fmt.Sprintf("it went %.4g in %.0f ms, the law allows %g a second", d, float64(at-from)/1e6, l.rule.Most))
 			}
 		}

@@ -174,8 +174,9 @@ func (k *tracker) look(j *Judge, v *view, t time.Duration) {
 }
 
 // betweenHeard explains a value that a view made up between two pictures it
-// had, where those between them were lost: on the straight line from one to the
-// other.
+// had, where those between them were lost or never sent: on the straight line
+// from one to the other. Any two packets that had arrived, a few apart, may have
+// held the pictures; those between may have held something else.
 func (k *tracker) betweenHeard(v *view, low, t time.Duration) (time.Duration, bool) {
 	if k.rule.Compare == watch.Exact || k.rule.Computed || !v.down.known || len(k.path.corners) == 0 {
 		return 0, false
@@ -185,18 +186,25 @@ func (k *tracker) betweenHeard(v *view, low, t time.Duration) (time.Duration, bo
 		if steps[i].at > t {
 			continue
 		}
-		a, b := steps[i-1].newest, steps[i].newest
-		if a < k.path.corners[0].t {
-			break
-		}
-		chord := path{compare: k.path.compare, circle: k.path.circle, corners: []corner{{a, k.path.at(a)}}}
-		chord.add(b, a, k.path.at(b))
-		if _, _, d := chord.near(0, k.value, k.rule.Within, a, b); d <= k.rule.Within {
-			return b, true
+		b := steps[i].newest
+		end := k.path.at(b)
+		for from := i - 1; from >= max(0, i-packetsBetween); from-- {
+			a := steps[from].newest
+			if a < k.path.corners[0].t {
+				break
+			}
+			chord := path{compare: k.path.compare, circle: k.path.circle, corners: []corner{{a, k.path.at(a)}}}
+			chord.add(b, a, end)
+			if _, _, d := chord.near(0, k.value, k.rule.Within, a, b); d <= k.rule.Within {
+				return b, true
+			}
 		}
 	}
 	return 0, false
 }
+
+// packetsBetween is how many packets apart the two pictures may be.
+const packetsBetween = 3
 
 // advance judges the held value up to t: at every moment of it, also at those
 // at which nobody says anything.

@@ -47,7 +47,7 @@ func HillfoldRules() watch.Rules {
 // by YAML has them already.
 func (p *Plan) addGameRules() {
 	game := HillfoldRules()
-	p.adapt(game.Fields)
+	p.adapt(&game)
 	add(&p.Rules.Fields, game.Fields, func(a, b watch.Rule) bool {
 		return a.Entities == b.Entities && a.Of == b.Of && a.Label() == b.Label()
 	})
@@ -71,16 +71,21 @@ const leaveAt = 1.25
 
 // adapt fits the game's rules to its rates and its radius. What is sent seldom
 // is shown late, and what is far from a player is not sent to him.
-func (p *Plan) adapt(rules []watch.Rule) {
+func (p *Plan) adapt(rules *watch.Rules) {
 	usual := time.Second / time.Duration(defaults().Game.Send)
 	seldom := time.Second/time.Duration(p.Game.Send) - usual
-	for i := range rules {
-		r := &rules[i]
+	for i := range rules.Events {
+		if r := &rules.Events[i]; seldom > 0 {
+			r.Lag, r.Settle = r.Lag+2*seldom, r.Settle+seldom
+		}
+	}
+	for i := range rules.Fields {
+		r := &rules.Fields[i]
 		if r.Computed || !r.Judged() {
 			continue
 		}
 		if seldom > 0 {
-			r.Lag += 2 * seldom
+			r.Lag, r.Settle, r.Grace = r.Lag+2*seldom, r.Settle+seldom, r.Grace+2*seldom
 		}
 		if p.Game.Radius > 0 && r.Of != watch.Own && slices.Contains(reachable, r.Entities) {
 			r.SeenBy, r.Radius, r.Leave, r.Place = watch.Near, p.Game.Radius, p.Game.Radius*leaveAt, []string{"x", "y"}

@@ -2,7 +2,9 @@ package report
 
 import (
 	"fmt"
+	"maps"
 	"slices"
+	"strings"
 
 	"zitherwheel/judge"
 	"zitherwheel/measure"
@@ -13,7 +15,7 @@ func (t *Text) Measures(m *measure.Measures) {
 	if len(m.Views) == 0 {
 		return
 	}
-	fmt.Fprintln(t.w, "Measured (median / 95 % / most; times in ms)")
+	fmt.Fprintln(t.w, "Measured (median/95 %/most; times in ms)")
 	var table table
 	table.right = true
 	table.row("  view", "age", "corrections", "a minute", "response own", "server", "others", "jerkiness", "clock error", "up B/s", "down B/s")
@@ -29,13 +31,22 @@ func (t *Text) Measures(m *measure.Measures) {
 			spread(v.ResponseOthers, "%.0f"), jerkiness, spread(v.ClockError, "%.0f"), number(int(v.Up.BytesPerSecond)), number(int(v.Down.BytesPerSecond)))
 	}
 	table.write(t.w)
+	for _, v := range append([]measure.View{m.Server}, m.Views...) {
+		var kinds []string
+		for _, kind := range slices.Sorted(maps.Keys(v.Sent)) {
+			kinds = append(kinds, fmt.Sprintf("%s %s B/s", kind, number(int(v.Sent[kind].BytesPerSecond))))
+		}
+		if len(kinds) > 0 {
+			fmt.Fprintf(t.w, "  %s says that it sent %s\n", v.Name, strings.Join(kinds, ", "))
+		}
+	}
 }
 
 func spread(s *measure.Spread, format string) string {
 	if s == nil {
 		return "-"
 	}
-	return fmt.Sprintf(format+" / "+format+" / "+format, s.Median, s.P95, s.Max)
+	return fmt.Sprintf(format+"/"+format+"/"+format, s.Median, s.P95, s.Max)
 }
 
 // events writes the table of events: what the reference told and what came.

@@ -17,7 +17,7 @@ const (
 	Range   Law = "range"   // a value stays between least and most
 	Rising  Law = "rising"  // a value never falls
 	Falling Law = "falling" // a value never rises
-	Speed   Law = "speed"   // a place changes at most so fast, a second
+	Speed   Law = "speed"   // a place changes at most so fast, a second; leaps below least do not count
 )
 
 // Laws lists them.
