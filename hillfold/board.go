@@ -23,8 +23,8 @@ type notice struct {
 }
 
 func (b *board) notice(c *Client, now time.Duration, n notice) {
-	if now < b.ready {
-		if c.config.Faults.Has(EmptyBoard) {
+	if now < b.ready || len(b.waiting) > 0 {
+		if now < b.ready && c.config.Faults.Has(EmptyBoard) {
 			b.dropped++
 			return
 		}

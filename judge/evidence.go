@@ -77,7 +77,10 @@ func (v *view) packet(d link.Direction, f link.Fate) {
 		v.troubles = append(v.troubles, trouble{d, f, 0})
 		return
 	}
-	h.arrives(f.Sent, f.Arrives[0])
+	news := v.judge.config.Rules.News
+	if d == link.Down && f.Size >= news.Down || d == link.Up && f.Size >= news.Up {
+		h.arrives(f.Sent, f.Arrives[0])
+	}
 	usual := &v.delay[d]
 	delay := float64(f.Arrives[0] - f.Sent)
 	if usual.mean == 0 {
@@ -91,12 +94,13 @@ func (v *view) packet(d link.Direction, f link.Fate) {
 }
 
 // expiry is when a match leaves the window: when something has been heard that
-// was sent more than lag after it. It is never before from.
+// was sent more than lag after it, and lag after something was heard that was sent
+// after it. It is never before from.
 func (v *view) expiry(match, lag, from time.Duration) time.Duration {
 	if match == -never {
 		return from
 	}
-	return max(from, v.down.firstSince(match+lag))
+	return max(from, v.down.firstSince(match+lag), v.down.firstSince(match)+lag)
 }
 
 const (

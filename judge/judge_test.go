@@ -323,7 +323,7 @@ func TestAnOutageExcusesUntilSomethingNewerArrives(t *testing.T) {
 	require.Len(t, v.Findings, 1, "it had heard, and stayed where it was")
 	f := v.Findings[0]
 	assert.Equal(t, Frozen, f.Kind)
-	assert.Equal(t, Seconds(4100*ms), f.BeganAt, "the excuse ends when the next packet arrives")
+	assert.Equal(t, Seconds(4400*ms), f.BeganAt, "the excuse ends lag after the next packet arrives")
 	assert.Equal(t, 40, f.Evidence.Lost)
 	assert.Equal(t, "lost", f.Evidence.Packets[0].Fate)
 	assert.Equal(t, uint64(41), f.Evidence.Packets[0].Number)
@@ -350,7 +350,7 @@ func TestALostOneOffIsCaughtAlthoughItsPacketIsLost(t *testing.T) {
 		m.packet(uint64(i+1), sent, arrives)
 	}
 	v := m.judge()
-	require.Equal(t, []string{"fern ghost dog/a existence 2.40-6.00 open"}, told(v))
+	require.Equal(t, []string{"fern ghost dog/a existence 2.45-6.00 open"}, told(v))
 	e := v.Findings[0].Evidence
 	require.Len(t, e.Packets, 1)
 	assert.Equal(t, PacketRow{Direction: "down", Number: 41, Sent: Seconds(2 * time.Second), Size: 200, Fate: "lost"}, e.Packets[0])

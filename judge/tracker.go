@@ -14,7 +14,8 @@ import (
 // A value that a view shows at time t is explained by what the reference said
 // at s if it lies within the tolerance and
 //
-//	s >= heard(t) - lag    the view is not later than it has to be, and
+//	s >= heard(t) - lag    the view is not later than it has to be,
+//	s >= heard(t - lag)    also if it shows everything lag after it heard it, and
 //	s <= t                 not earlier either; or, where the rule has a lead,
 //	t >= told(s - lead)    not further ahead than the reference could know,
 //
@@ -94,12 +95,15 @@ type episode struct {
 // window is the stretch of the path that may explain a value shown at t.
 func (v *view) window(rule *watch.Rule, t time.Duration) (low, high time.Duration, known bool) {
 	if v.asked != t { // everything a record changes is asked about at its time
-		v.asked, v.heard, v.told = t, v.down.newest(t), v.up.firstSince(t)
+		v.asked, v.heard, v.told, v.askedLag = t, v.down.newest(t), v.up.firstSince(t), -1
 	}
 	if rule.Computed { // right at the moment at which it is said
 		return t, t + rule.Lead, true
 	}
-	low = v.heard - rule.Lag
+	if v.askedLag != rule.Lag {
+		v.askedLag, v.lateHeard = rule.Lag, v.down.newest(t-rule.Lag)
+	}
+	low = min(v.heard-rule.Lag, v.lateHeard)
 	if rule.Lead == 0 {
 		return low, t, true
 	}
@@ -295,6 +299,9 @@ func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
 		}
 	}
 	e.changes, e.pending = e.changes+e.pending, 0
+	if from > e.last { // it was right in between: this is another surprise
+		e.known = max(e.known, k.couldKnow(v, from))
+	}
 	low, high, _ := v.window(k.rule, from)
 	gap := k.path.gap(k.value, low, max(low, high))
 	if !math.IsInf(gap, 0) {

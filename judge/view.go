@@ -24,6 +24,8 @@ type view struct {
 	down, up    hearing
 	asked       time.Duration // the moment of the two answers below
 	heard, told time.Duration // what the view had heard by then; when the reference heard of then
+	askedLag    time.Duration // and lag earlier, for rules with that lag
+	lateHeard   time.Duration
 	troubles    []trouble     // lost and late packets, lately
 	delay       [2]delays
 	comparisons int

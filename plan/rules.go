@@ -54,6 +54,9 @@ func (p *Plan) addGameRules() {
 	add(&p.Rules.Events, game.Events, func(a, b watch.EventRule) bool { return a.Event == b.Event })
 	add(&p.Rules.World, game.World, func(a, b watch.WorldRule) bool { return a.Entities == b.Entities && a.Label() == b.Label() })
 	add(&p.Rules.Limits, game.Limits, func(a, b watch.Limit) bool { return a.Measure == b.Measure })
+	if p.Rules.News == (watch.News{}) {
+		p.Rules.News = game.News
+	}
 	add(&p.Rules.Sequences, game.Sequences, func(a, b watch.Sequence) bool { return a.Name == b.Name })
 }
 
@@ -97,7 +100,11 @@ func (p *Plan) adapt(rules *watch.Rules) {
 var reachable = []string{"dog/*", "sheep/*", "gate/*"}
 
 func rulesKeys(into *watch.Rules) []key {
-	return []key{watchKey(&into.Fields), eventsKey(&into.Events), worldKey(&into.World), sequencesKey(&into.Sequences), limitsKey(&into.Limits)}
+	return []key{watchKey(&into.Fields), eventsKey(&into.Events), worldKey(&into.World), sequencesKey(&into.Sequences), limitsKey(&into.Limits),
+		nestedKey("least-news", []key{
+			optional(wholeKey("up", &into.News.Up, 0, 65535), &into.News.Up),
+			optional(wholeKey("down", &into.News.Down, 0, 65535), &into.News.Down),
+		})}
 }
 
 func watchKey(into *[]watch.Rule) key {

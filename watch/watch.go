@@ -67,7 +67,13 @@ type Rules struct {
 	World     []WorldRule
 	Sequences []Sequence
 	Limits    []Limit
+	News      News
 }
+
+// News is the smallest packet of each direction, in bytes, that can carry news of
+// the game: inputs up, pictures and events down. A smaller one that arrives (an
+// answer to a ping, say) does not mean that anything was heard.
+type News struct{ Up, Down int }
 
 // Existence is the name under which a rule speaks of whether an entity is there
 // at all, rather than of one of its fields.
