@@ -25,12 +25,50 @@ type table struct {
 	said    [][]trace.Record // by view, server first
 	lose    func(to int, data []byte) bool
 	now     time.Duration
+	slow    bool // what is sent takes 150 ms, each way
+	onWay   []onWay
+	witness *Witness // looks on, if not nil
+	looked  time.Duration
+}
+
+// onWay is a packet that takes its time.
+type onWay struct {
+	at     time.Duration
+	to     int // a client, or -1
+	packet Packet
+}
+
+// deliver puts a packet into an inbox, now or when it arrives.
+func (t *table) deliver(to int, p Packet) {
+	w := onWay{t.now, to, p}
+	if t.slow {
+		w.at += 150 * time.Millisecond
+	}
+	t.onWay = append(t.onWay, w)
+}
+
+func (t *table) arrive() {
+	kept := t.onWay[:0]
+	for _, w := range t.onWay {
+		switch {
+		case w.at > t.now:
+			kept = append(kept, w)
+		case w.to < 0:
+			t.toHost = append(t.toHost, w.packet)
+		default:
+			t.toAll[w.to] = append(t.toAll[w.to], w.packet)
+		}
+	}
+	t.onWay = kept
 }
 
 func newTable(faults Faults, players ...string) *table {
+	return newTableWith(Config{Rates: DefaultRates, Sheep: 6, Round: time.Hour, Faults: faults}, players...)
+}
+
+func newTableWith(config Config, players ...string) *table {
 	t := &table{names: trace.NewNames(), said: make([][]trace.Record, len(players)+1), toAll: make([][]Packet, len(players)),
 		inputs: make([]Input, len(players)), lose: func(int, []byte) bool { return false }}
-	config := Config{Rates: DefaultRates, Sheep: 6, Round: time.Hour, Faults: faults}
 	note := func(view int) func(*trace.Record) {
 		return func(r *trace.Record) {
 			var kept trace.Record
@@ -50,10 +88,15 @@ func newTable(faults Faults, players ...string) *table {
 // run lets the match go on for a while.
 func (t *table) run(length time.Duration) {
 	for end := t.now + length; t.now < end; t.now += 5 * time.Millisecond {
+		if t.witness != nil && t.now >= t.looked {
+			t.looked = t.now + WitnessEvery
+			t.witness.Look(t.now, t.server, t.clients)
+		}
+		t.arrive()
 		for i, c := range t.clients {
 			if t.now >= c.Next() && !c.Idle() {
 				for _, p := range c.Step(t.now, t.toAll[i], t.inputs[i]) {
-					t.toHost = append(t.toHost, Packet{Address(i), append([]byte(nil), p.Data...)})
+					t.deliver(-1, Packet{Address(i), append([]byte(nil), p.Data...)})
 				}
 				t.toAll[i] = nil
 			}
@@ -61,11 +104,12 @@ func (t *table) run(length time.Duration) {
 		if t.now >= t.server.Next() {
 			for _, p := range t.server.Step(t.now, t.toHost) {
 				if !t.lose(int(p.Peer), p.Data) {
-					t.toAll[p.Peer] = append(t.toAll[p.Peer], Packet{Data: append([]byte(nil), p.Data...)})
+					t.deliver(int(p.Peer), Packet{Data: append([]byte(nil), p.Data...)})
 				}
 			}
 			t.toHost = nil
 		}
+		t.arrive()
 	}
 }
 
@@ -172,40 +216,6 @@ func TestASheepInTheFoldScores(t *testing.T) {
 	assert.Len(t, m.server.flock, 6, "a new one is let in")
 	assert.NotContains(t, m.clients[0].Things(), penned)
 	assert.ElementsMatch(t, m.server.Things(), m.clients[0].Things())
-}
-
-func TestEachFaultDoesWhatItSays(t *testing.T) {
-	t.Run("lost-goodbye", func(t *testing.T) {
-		m := newTable(Faults(LostGoodbye), "fern", "moss")
-		m.run(2 * time.Second)
-		m.lose = func(to int, _ []byte) bool { return to == 0 }
-		m.clients[1].Leave(m.now)
-		m.run(300 * time.Millisecond)
-		m.lose = func(int, []byte) bool { return false }
-		m.run(2 * time.Second)
-		assert.Contains(t, m.clients[0].Things(), "dog/moss", "nobody ever tells it again")
-	})
-	t.Run("kept-to-itself", func(t *testing.T) {
-		m := newTable(Faults(KeptToItself), "fern")
-		m.run(time.Second)
-		m.inputs[0] = Input{Move: 1, Run: true}
-		m.run(3 * time.Second)
-		assert.Equal(t, fullStamina, m.server.players[0].dog.stamina)
-		assert.Less(t, m.clients[0].predicted.stamina, 70.0)
-	})
-	t.Run("narrow-numbers", func(t *testing.T) {
-		m := newTable(Faults(NarrowNumbers), "fern")
-		m.run(time.Second)
-		x, _, _, _ := m.clients[0].Own()
-		assert.InDelta(t, m.server.players[0].dog.x+655.36, x, 0.1)
-	})
-	for _, info := range AllFaults {
-		set, err := ParseFaults([]string{info.Name})
-		require.NoError(t, err)
-		assert.True(t, set.Has(info.Fault))
-	}
-	_, err := ParseFaults([]string{"flat-tyre"})
-	assert.ErrorContains(t, err, `there is no fault "flat-tyre"; there are lost-goodbye, `)
 }
 
 func TestMalformedPacketsAreCountedAndChangeNothing(t *testing.T) {

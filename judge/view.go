@@ -26,7 +26,7 @@ type view struct {
 	heard, told time.Duration // what the view had heard by then; when the reference heard of then
 	askedLag    time.Duration // and lag earlier, for rules with that lag
 	lateHeard   time.Duration
-	troubles    []trouble     // lost and late packets, lately
+	troubles    []trouble // lost and late packets, lately
 	delay       [2]delays
 	comparisons int
 	excused     int // comparisons explained only by what the link withheld
