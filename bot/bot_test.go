@@ -97,3 +97,23 @@ func TestRoamingStaysInTheArea(t *testing.T) {
 	assert.Less(t, math.Abs(w.y), 35.0)
 	assert.Greater(t, len(w.log), 5, "it barks now and then")
 }
+
+func TestCheatsAreStepsLikeOthers(t *testing.T) {
+	w := &walker{}
+	b := New([]plan.Step{
+		{Do: plan.Cheat, Sets: []string{"place"}, To: [2]float64{3, 4}},
+		{Do: plan.Cheat, Sets: []string{"speed"}, For: 200 * time.Millisecond},
+		{Do: plan.Idle},
+	}, Area{100, 60}, chance.Stream(1, "bot/fern"))
+	assert.Nil(t, b.Act(0, w).Cheat, "not before it is in")
+	w.inside = true
+	first := b.Act(frame, w)
+	assert.Equal(t, [2]float64{3, 4}, first.Cheat.To)
+	fast := 0
+	for now := 2 * frame; now < time.Second; now += frame {
+		if b.Act(now, w).Hurry > 0 {
+			fast++
+		}
+	}
+	assert.InDelta(t, 10, fast, 1, "impossible inputs for 200 ms")
+}

@@ -28,7 +28,7 @@ func faultsCommand() *cobra.Command {
 				}
 				var list []row
 				for _, f := range hillfold.AllFaults {
-					list = append(list, row{f.Name, f.What, f.Shows, f.Kinds})
+					list = append(list, row{f.Name, f.What, f.Shows, append([]string{}, f.Kinds...)})
 				}
 				e := json.NewEncoder(c.OutOrStdout())
 				e.SetIndent("", "  ")
