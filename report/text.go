@@ -299,6 +299,12 @@ func (t *Text) Incidents(v *judge.Verdict) {
 	}
 }
 
+// Table writes rows with aligned columns.
+func (t *Text) Table(rows [][]string) {
+	table := table{rows: rows}
+	table.write(t.w)
+}
+
 // table aligns columns.
 type table struct {
 	rows  [][]string
