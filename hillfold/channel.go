@@ -3,14 +3,19 @@ package hillfold
 import "time"
 
 // resendAfter is how long a message waits for its acknowledgement before it
-// rides on another datagram.
-const resendAfter = 100 * time.Millisecond
+// rides on another datagram: it rides on every one until it is acknowledged.
+const resendAfter = 25 * time.Millisecond
+
+// patientResend is the same for a sender that saves bytes and leaves the order
+// to the receiver.
+const patientResend = 150 * time.Millisecond
 
 // outChannel is the sending half of the reliable channel: messages are numbered
 // from 0, ride on the snapshots, and are sent again until acknowledged. Numbers
 // wrap at 16 bits.
 type outChannel struct {
 	first   uint16 // number of waiting[0]
+	wait    time.Duration
 	waiting []message
 }
 
@@ -36,7 +41,7 @@ func (c *outChannel) write(w *writer, now time.Duration, room int) {
 	w.u8(0)
 	for i := range c.waiting {
 		m := &c.waiting[i]
-		if m.ever && now-m.sent < resendAfter {
+		if m.ever && now-m.sent < max(c.wait, resendAfter) {
 			continue
 		}
 		if room -= 3 + len(m.data); room < 0 || w.b[count] == 255 {

@@ -134,7 +134,7 @@ var AllFaults = []FaultInfo{
 		"each client works out the winner by itself, and among equals takes the one it met last",
 		"when the round ends in a tie", []string{"outcome"}},
 	{WrongOrder, "wrong-order",
-		"messages are applied as they arrive, not in the order of their numbers",
+		"messages are sent again only after a while, and applied as they arrive, not in the order of their numbers",
 		"when one is lost and the next is not", []string{"event-misordered", "out-of-order"}},
 	{SwappedAxes, "swapped-axes",
 		"x and y of a sheep are read the wrong way round",

@@ -14,8 +14,9 @@ import (
 
 const (
 	silentFor    = 5 * time.Second // after which a player counts as gone
-	mostCatchUp  = 4               // an unlucky player's inputs are applied at up to so many times real time
+	mostCatchUp  = 8               // an unlucky player's inputs are applied at up to so many times real time
 	creditAtMost = 1.5             // seconds of input that may be caught up
+	mostBehind   = 0.25            // seconds of input that may wait when nothing more can be caught up
 )
 
 // Server is the one that decides. See [NewServer].
@@ -266,6 +267,9 @@ func (s *Server) add(now time.Duration, from Address, session uint32, rate uint8
 	}
 	p := &player{id: s.newThing(), name: name, address: from, session: session, inputStep: 1 / float64(rate), heard: now,
 		entity: "dog/" + name, gates: map[thing]bool{}, late: now-s.started > time.Second}
+	if s.config.Faults.Has(WrongOrder) {
+		p.channel.wait = patientResend
+	}
 	if dogs > 0 && s.config.Faults.Has(TwinOnReturn) {
 		p.entity += "-" + strconv.Itoa(dogs+1)
 	}
@@ -428,6 +432,11 @@ func (s *Server) moveDog(now time.Duration, p *player, dt float64) {
 		if in.Bark {
 			s.bark(now, p)
 		}
+	}
+	// What cannot be caught up any more is dropped, or the dog would stay behind
+	// its player for the rest of the match.
+	if waiting := float64(len(p.queue)) * p.inputStep; p.credit < p.inputStep/2 && waiting > mostBehind {
+		p.queue = p.queue[int((waiting-mostBehind/2)/p.inputStep):]
 	}
 	p.applied = p.queued - uint32(len(p.queue))
 }

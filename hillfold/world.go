@@ -22,7 +22,7 @@ const (
 	millReach  = 6.0
 	millWidth  = 12.0 // degrees on each side of the arm
 	millShove  = 2.0  // metres
-	millRest   = time.Second
+	millRest   = 6 * time.Second
 )
 
 // armAt is the angle of the mill's arm when the server's clock says so.

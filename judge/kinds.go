@@ -175,7 +175,7 @@ func (k *tracker) counting() (Kind, string) {
 	if k.rule.Compare == watch.Angle || !e.before.ok || len(k.rule.Fields) > 1 || e.changes == 0 {
 		return "", ""
 	}
-	first := e.lastApart()
+	first, last := e.lastApart(), e.lastApart()
 	for _, s := range e.early {
 		if !s.ok {
 			first = s
@@ -185,9 +185,11 @@ func (k *tracker) counting() (Kind, string) {
 	if trace.Kind(first.view[1]) != trace.KindNumber && k.rule.Compare == watch.Exact {
 		return "", ""
 	}
-	by, should := first.view[0]-e.before.view[0], first.there[0]-e.before.view[0]
-	if times := by / should; should != 0 && times > 1.5 && math.Abs(times-math.Round(times)) < 0.02 {
-		return Doubled, fmt.Sprintf("a change of %.4g was made %.0f times", should, times)
+	for _, s := range [...]sighting{first, last} { // soon after the change, or when more have followed
+		by, should := s.view[0]-e.before.view[0], s.there[0]-e.before.view[0]
+		if times := by / should; should != 0 && times > 1.5 && math.Abs(times-math.Round(times)) < 0.02 {
+			return Doubled, fmt.Sprintf("a change of %.4g was made %.0f times", should, times)
+		}
 	}
 	return "", ""
 }

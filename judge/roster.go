@@ -14,7 +14,10 @@ type standing struct {
 	why   string
 }
 
-const refusal = "was refused"
+const (
+	refusal   = "was refused"
+	departure = "left"
+)
 
 // announced takes in what the reference said beside its picture, when the views
 // are judged up to then.
@@ -23,7 +26,7 @@ func (j *Judge) announced(r *trace.Record) {
 	case r.Joined != "":
 		j.roster[r.Joined] = &standing{true, r.T, ""}
 	case r.Left != "":
-		j.roster[r.Left] = &standing{false, r.T, "left"}
+		j.roster[r.Left] = &standing{false, r.T, departure}
 	case r.Refused != "":
 		if s := j.roster[r.Refused]; s == nil || s.in || s.why != refusal {
 			j.roster[r.Refused] = &standing{false, r.T, refusal}
@@ -53,7 +56,11 @@ func (j *Judge) sweepRoster(t time.Duration) {
 		default:
 			since, why := v.joinedAt, "the reference never let it in"
 			if s != nil {
-				since, why = max(since, v.down.firstSince(s.since)), fmt.Sprintf("the reference says that it %s at %.3f s", s.why, s.since.Seconds())
+				since = max(since, s.since)
+				if s.why == departure { // it may not have heard of that yet
+					since = max(since, v.down.firstSince(s.since))
+				}
+				why = fmt.Sprintf("the reference says that it %s at %.3f s", s.why, s.since.Seconds())
 			}
 			if t-since < strayAfter {
 				continue

@@ -87,7 +87,7 @@ func (j *Judge) sweepChains(t time.Duration) {
 	kept := j.chains[:0]
 	for _, c := range j.chains {
 		step := c.rule.Steps[c.step]
-		if t-c.since <= step.Within {
+		if t-c.since <= step.Within || step.In == "all" && j.mayComeYet(c, t) {
 			kept = append(kept, c)
 			continue
 		}
@@ -100,7 +100,7 @@ func (j *Judge) sweepChains(t time.Duration) {
 			where = []string{c.by.name}
 		default:
 			for i, due := range c.due {
-				if due && !c.seen[i] && j.views[i].in {
+				if due && !c.seen[i] && j.views[i].in && !j.views[i].phantom {
 					where, view = append(where, j.views[i].name), j.views[i]
 				}
 			}
@@ -115,6 +115,18 @@ func (j *Judge) sweepChains(t time.Duration) {
 		j.add(f)
 	}
 	j.chains = kept
+}
+
+// mayComeYet reports whether everybody who is waited for has heard nothing, or
+// only just, since the step before.
+func (j *Judge) mayComeYet(c *chain, t time.Duration) bool {
+	for i, due := range c.due {
+		v := j.views[i]
+		if due && !c.seen[i] && v.in && !v.phantom && v.down.firstSince(c.since)+c.rule.Steps[c.step].Within <= t {
+			return false
+		}
+	}
+	return true
 }
 
 // stepIs reports whether a record is the step.

@@ -317,10 +317,12 @@ func (j *Judge) member(number int, r *trace.Record) {
 	case r.Left != "" && (number == 0 || r.Left == j.views[number].name):
 		text = r.Left + " left"
 	case r.Refused != "":
-		if s := j.roster[r.Refused]; s != nil && s.why == refusal {
-			return // it asks again and again
-		}
 		text = r.Refused + " " + refusal
+		for i := len(j.members) - 1; i >= 0 && r.T-j.members[i].t < lookAround; i-- {
+			if j.members[i].text == text && j.members[i].view == number {
+				return // it asks again and again
+			}
+		}
 	default:
 		return
 	}
