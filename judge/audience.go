@@ -17,6 +17,18 @@ func (j *Judge) expect(v *view, m *mirror, t time.Duration) {
 	}
 }
 
+// sleepAfter is how long a thing must be gone on both sides to need no looking at.
+const sleepAfter = 5 * time.Second
+
+// sleeps reports that a thing is long gone on both sides and nothing is open.
+func (m *mirror) sleeps(t time.Duration) bool {
+	if m.isThere || m.thing.isThere || m.existence != nil && m.existence.run.on {
+		return false
+	}
+	corners := m.thing.exists.corners
+	return t-corners[len(corners)-1].t > sleepAfter && (m.existence == nil || m.existence.match > corners[len(corners)-1].t)
+}
+
 func (j *Judge) expectOf(v *view, m *mirror, k *tracker, t time.Duration, possible bool) {
 	if k == nil {
 		return

@@ -242,7 +242,7 @@ func (j *Judge) sweep(t time.Duration) {
 			continue
 		}
 		for _, m := range v.mirrors {
-			if m != nil && m.thing != nil {
+			if m != nil && m.thing != nil && !m.sleeps(t) {
 				j.expect(v, m, t)
 				if m.existence != nil {
 					m.existence.advance(j, v, t)
