@@ -39,7 +39,11 @@ func newPath(rule *watch.Rule, fields []trace.Field) *path {
 func encode(compare watch.Compare, values []trace.Value) (p point) {
 	if compare != watch.Exact {
 		for i, v := range values {
-			p[i] = v.Float() // NaN for what is not a number: no distance to it is small
+			// NaN for what is not a number: no distance to it is small. Infinities are
+			// none that could be reckoned with either.
+			if p[i] = v.Float(); math.IsInf(p[i], 0) {
+				p[i] = math.NaN()
+			}
 		}
 		return p
 	}
@@ -194,6 +198,9 @@ func (p *path) near(i int, v point, within float64, from, to time.Duration) (beg
 	square := oo + nearest*(2*ow+nearest*ww)
 	if !(square <= within*within) {
 		if math.IsNaN(square) {
+			if numbers(a.v) == allNumbers && numbers(b.v) == allNumbers && numbers(v) == allNumbers {
+				return 0, 0, math.Inf(1) // too large to be squared
+			}
 			return nearOdd(*a, *b, v, within, from, to)
 		}
 		return 0, 0, math.Sqrt(max(square, 0))
@@ -204,6 +211,8 @@ func (p *path) near(i int, v point, within float64, from, to time.Duration) (beg
 	end = a.t + time.Duration(min(high, middle+half)*span)
 	return min(max(begin, from), to), min(max(end, from), to), math.Sqrt(max(square, 0))
 }
+
+var allNumbers = [3]bool{true, true, true}
 
 // numbers says which coordinates are numbers.
 func numbers(v point) [3]bool {

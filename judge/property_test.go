@@ -39,7 +39,7 @@ func anyRecord(t *rapid.T, names *trace.Names) (r trace.Record) {
 	pick := func(label string, from []string) string { return rapid.SampledFrom(from).Draw(t, label) }
 	for range rapid.IntRange(0, 3).Draw(t, "changes") {
 		v := rapid.OneOf(rapid.Map(rapid.Float64Range(-300, 300), trace.Number), rapid.Map(rapid.Bool(), trace.Bool),
-			rapid.Map(rapid.SampledFrom(players), names.Text), rapid.Just(trace.Value{}), rapid.Just(trace.Number(math.NaN())), rapid.Just(trace.Number(math.Inf(1)))).Draw(t, "value")
+			rapid.Map(rapid.SampledFrom(players), names.Text), rapid.Just(trace.Value{}), rapid.Just(trace.Number(math.NaN())), rapid.Just(trace.Number(math.Inf(1))), rapid.Just(trace.Number(-1e308)), rapid.Just(trace.Number(1e308))).Draw(t, "value")
 		field := pick("field", []string{"x", "y", "heading", "stamina", "open", "score", "gait", "wearer", "angle", "winner", "player", "lit"})
 		r.State = append(r.State, trace.Change{Entity: names.Entity(pick("entity", entities)), Field: names.Field(field), Value: v})
 	}
