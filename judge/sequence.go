@@ -65,8 +65,8 @@ func (j *Judge) advanceChain(c *chain, v *view, r *trace.Record) bool {
 			return false
 		}
 		c.seen[v.number] = true
-		for i, due := range c.due {
-			if due && !c.seen[i] && j.views[i].in {
+		for i := range c.due {
+			if j.awaited(c, i) {
 				return false
 			}
 		}
@@ -99,8 +99,8 @@ func (j *Judge) sweepChains(t time.Duration) {
 		case "client":
 			where = []string{c.by.name}
 		default:
-			for i, due := range c.due {
-				if due && !c.seen[i] && j.views[i].in && !j.views[i].phantom {
+			for i := range c.due {
+				if j.awaited(c, i) {
 					where, view = append(where, j.views[i].name), j.views[i]
 				}
 			}
@@ -120,13 +120,19 @@ func (j *Judge) sweepChains(t time.Duration) {
 // mayComeYet reports whether everybody who is waited for has heard nothing, or
 // only just, since the step before.
 func (j *Judge) mayComeYet(c *chain, t time.Duration) bool {
-	for i, due := range c.due {
-		v := j.views[i]
-		if due && !c.seen[i] && v.in && !v.phantom && v.down.firstSince(c.since)+c.rule.Steps[c.step].Within <= t {
+	for i := range c.due {
+		if j.awaited(c, i) && j.views[i].down.firstSince(c.since)+c.rule.Steps[c.step].Within <= t {
 			return false
 		}
 	}
 	return true
+}
+
+// awaited reports whether a view has still to see the step: it was there when it
+// was due, has not seen it, and has not left since.
+func (j *Judge) awaited(c *chain, view int) bool {
+	v := j.views[view]
+	return c.due[view] && !c.seen[view] && v.in && !v.phantom && v.joinedAt <= c.since
 }
 
 // stepIs reports whether a record is the step.
