@@ -225,11 +225,14 @@ func (w *Witness) askPlace(now time.Duration, c *Client, t *seen, what wrongness
 		return
 	}
 	p.x, p.y = p.x+t.astray.x, p.y+t.astray.y
-	tolerance := 1.2
-	if w.fault == CoarseGrid {
+	tolerance, hold := 1.2, witnessHold
+	switch w.fault {
+	case CoarseGrid:
 		tolerance = 0.5
+	case EachDecides: // the snapshots win soon
+		hold = 1300 * time.Millisecond
 	}
-	w.note(now, what, w.never(t.id, func(f fact) bool { return math.Hypot(f.x-p.x, f.y-p.y) < tolerance }), witnessHold)
+	w.note(now, what, w.never(t.id, func(f fact) bool { return math.Hypot(f.x-p.x, f.y-p.y) < tolerance }), hold)
 }
 
 // askFlips: a gate is the wrong way round, and has been flipped again since. As

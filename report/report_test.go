@@ -68,7 +68,7 @@ func TestAVerdictIsToldWithItsEvidence(t *testing.T) {
 		"OUT OF SYNC   2 incidents, 3 findings",
 		"I1  frozen  fern shows dog/ash with a wrong x, y: 5.000 s to 7.000 s",
 		"    in all 2 findings, views fern, moss and entity dog/ash",
-		"    F1: the view kept an old value; apart for 1.5 s; ended by the view's next change",
+		"    F1: the view kept an old value\n      apart for 1.5 s; ended by the view's next change",
 		"      5.000 s   1, 2         1, 2            explained: the reference had it 420 ms before",
 		"      5.100 s   1, 2         3, 2            unexplained, 1.25 away",
 		"    On the link of fern from 4.750 s to 5.000 s: 2 packets lost, 1 late",

@@ -144,19 +144,22 @@ func end(f *judge.Finding) string {
 
 // evidence writes what was going on around the start of a finding.
 func (t *Text) evidence(f *judge.Finding) {
-	fmt.Fprintf(t.w, "    %s: %s", f.ID, f.Why)
-	if f.Tick != 0 {
-		fmt.Fprintf(t.w, "; first at tick %d", f.Tick)
-	} else if f.Apart > 0 {
-		fmt.Fprintf(t.w, "; apart for %s", seconds(f.Apart))
-	}
-	if f.Gap != nil {
-		fmt.Fprintf(t.w, ", by up to %.4g", *f.Gap)
+	fmt.Fprintf(t.w, "    %s: %s\n", f.ID, f.Why)
+	var more []string
+	switch {
+	case f.Tick != 0:
+		more = append(more, fmt.Sprintf("first at tick %d", f.Tick))
+	case f.Apart > 0 && f.Gap != nil:
+		more = append(more, fmt.Sprintf("apart for %s, by up to %.4g", seconds(f.Apart), *f.Gap))
+	case f.Apart > 0:
+		more = append(more, "apart for "+seconds(f.Apart))
 	}
 	if !f.Open {
-		fmt.Fprintf(t.w, "; ended by %s", f.Ended)
+		more = append(more, "ended by "+f.Ended)
 	}
-	fmt.Fprintln(t.w)
+	if len(more) > 0 {
+		fmt.Fprintf(t.w, "      %s\n", strings.Join(more, "; "))
+	}
 	e := &f.Evidence
 	if len(e.Values) > 0 {
 		var table table

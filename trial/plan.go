@@ -13,13 +13,18 @@ import (
 // bell from each other. Some mistakes need more: a full server, a cheat, a
 // small reach.
 func Plan(fault, link string, seed int) (*plan.Plan, error) {
-	game, cheat, faults, first := "", "", "", ""
+	game, cheat, faults, first, away := "", "", "", "", ""
 	if fault != Healthy {
 		faults = "faults: [" + fault + "]"
 	}
 	switch fault {
 	case "forgets-what-it-left":
 		game = "radius: 28, "
+		first = "{do: chase, kind: gate, for: 5s}, "
+		away = "{do: go, to: [40, 30]}, {do: idle, for: 1s}, {do: go, to: [-30, -6]}, "
+		cheat = "{do: chase, kind: gate, for: 12s}, "
+	case "empty-board":
+		game = "sheep: 40, "
 	case "shut-door":
 		game = "places: 3, "
 	case "believes-anything":
@@ -59,7 +64,7 @@ bots:
     steps: [{do: join}, %[7]s{do: roam, for: 4s}, {do: chase, kind: gate, for: 6s}, %[6]s{do: chase, kind: bell, for: 5s}, {do: roam}]
   - name: moss
     link: %[5]s
-    steps: [{do: join}, %[7]s{do: chase, kind: bell, for: 6s}, {do: roam, for: 8s}, {do: chase, kind: gate, for: 6s}, {do: go, to: [-40, 30]}, {do: roam, for: 3s}, {do: go, to: [-22, -6]}, {do: roam}]
+    steps: [{do: join}, %[7]s%[8]s{do: chase, kind: bell, for: 6s}, {do: roam, for: 8s}, {do: chase, kind: gate, for: 6s}, {do: go, to: [-40, 30]}, {do: roam, for: 3s}, {do: go, to: [-22, -6]}, {do: roam}]
   - name: ash
     link: %[5]s
     steps: [{do: join}, %[7]s{do: roam}, {do: leave, at: 20s}, {do: rejoin, at: 25s}, {do: chase, kind: sheep, for: 4s}, {do: roam}]
@@ -67,7 +72,7 @@ bots:
     link: %[5]s
     frame: 30
     steps: [{do: join, at: 8s}, {do: chase, kind: sheep, for: 6s}, {do: chase, kind: bell, for: 5s}, {do: roam}]
-`, fault, seed, game, faults, link, cheat, first))
+`, fault, seed, game, faults, link, cheat, first, away))
 	if err != nil {
 		return nil, err
 	}
