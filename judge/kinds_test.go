@@ -232,7 +232,7 @@ func TestEventsAreMatchedAndCounted(t *testing.T) {
 	for i := range 5 { // 5 is lost
 		m.say(2, 1.1+float64(i), fmt.Sprintf(`"event":"bark","id":"%d"`, i))
 	}
-	m.say(0, 2, `"event":"whisper","to":"fern","data":"hush"`)
+	m.say(0, 2, `"event":"whisper","to":"fern","data":{"word":"hush"}`)
 	m.say(1, 2.1, `"event":"whisper"`)
 	m.say(2, 2.1, `"event":"whisper"`)
 	m.say(2, 3, `"event":"shout","id":"9"`)
@@ -288,6 +288,12 @@ func TestLawsOfTheWorld(t *testing.T) {
 			m.say(0, 2, `"joined":"moss","entity":"dog/moss"`)
 			m.say(0, 2, `"state":{"dog/moss":{"x":5.5,"y":5}}`)
 		}, "broken-rule dog/moss it starts 0.5 from dog/a"},
+		{"two stand together when the round begins", watch.WorldRule{Law: watch.Apart, Entities: "dog/*", Fields: place, Least: 2, When: "begin"}, func(m *match) {
+			m.say(0, 0, position("dog/a", 5, 5))
+			m.say(0, 1, position("dog/b", 6, 5))
+			m.say(0, 2, position("dog/c", 16, 5))
+			m.say(0, 3, `"event":"begin"`)
+		}, "broken-rule dog/b it is 1 from dog/a"},
 		{"stamina below nothing", watch.WorldRule{Law: watch.Range, Entities: "dog/*", Fields: []string{"stamina"}, Most: 100}, func(m *match) {
 			m.every(0, 0, 4, 0.1, func(t float64) string { return field("dog/a", "stamina", fmt.Sprint(10-5*t)) })
 		}, "broken-rule dog/a the value is -0.5"},

@@ -181,19 +181,41 @@ func (j *Judge) checkUnique(l *law, at time.Duration) {
 func (j *Judge) checkApart(id string, at time.Duration) {
 	newcomer := j.thingOf(j.config.Names.Entity(id))
 	for _, l := range j.laws {
-		if l.rule.Law != watch.Apart || newcomer == nil || !l.rule.Fits(id) {
+		if l.rule.Law == watch.Apart && l.rule.When == "" && newcomer != nil && l.rule.Fits(id) {
+			j.checkCrowd(l, newcomer, at, "starts")
+		}
+	}
+}
+
+// checkMoment holds all things that a law of an event is about against each other.
+func (j *Judge) checkMoment(event string, at time.Duration) {
+	for _, l := range j.laws {
+		if l.rule.Law != watch.Apart || l.rule.When != event {
 			continue
 		}
-		place := func(t *thing) point { return encode(watch.Distance, pick(t.values, l.fields)) }
 		for _, t := range j.known {
-			if t == newcomer || !t.isThere || !l.rule.Fits(t.name) {
-				continue
+			if t.isThere && l.rule.Fits(t.name) {
+				j.checkCrowd(l, t, at, "is")
 			}
-			if d := distance(place(newcomer), place(t)); d < l.rule.Least {
-				f := j.broken(BrokenRule, l.rule, id, at, fmt.Sprintf("it starts %.3g from %s, the law demands %g", d, t.name, l.rule.Least))
-				f.Open, f.Ended = false, "the start itself"
-				break
-			}
+		}
+	}
+}
+
+// checkCrowd holds one thing's place against those that were named before it, or,
+// for one that starts, all others.
+func (j *Judge) checkCrowd(l *law, one *thing, at time.Duration, verb string) {
+	place := func(t *thing) point { return encode(watch.Distance, pick(t.values, l.fields)) }
+	for _, t := range j.known {
+		if t == one && l.rule.When != "" {
+			return
+		}
+		if t == one || !t.isThere || !l.rule.Fits(t.name) {
+			continue
+		}
+		if d := distance(place(one), place(t)); d < l.rule.Least {
+			f := j.broken(BrokenRule, l.rule, one.name, at, fmt.Sprintf("it %s %.3g from %s, the law demands %g", verb, d, t.name, l.rule.Least))
+			f.Open, f.Ended = false, "the moment itself"
+			return
 		}
 	}
 }

@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"zitherwheel/trace"
@@ -23,6 +24,7 @@ type ledger struct {
 // occasion is one event of the reference.
 type occasion struct {
 	name, id, entity, by, to string
+	data                     string
 	t                        time.Duration
 	number                   int
 	rule                     *watch.EventRule
@@ -88,7 +90,7 @@ func (j *Judge) eventReport(name string) *EventReport {
 func (j *Judge) told(r *trace.Record) {
 	l := &j.ledger
 	l.count++
-	o := &occasion{name: r.Event, id: r.ID, entity: r.Entity, by: r.By, to: r.To, t: r.T, number: l.count,
+	o := &occasion{name: r.Event, id: r.ID, entity: r.Entity, by: r.By, to: r.To, data: r.Data, t: r.T, number: l.count,
 		rule: watch.FindEvent(j.config.Rules.Events, r.Event), slips: make([]slip, len(j.views))}
 	j.eventReport(o.name).Sent++
 	l.sent = append(l.sent, o)
@@ -131,7 +133,12 @@ func (o *occasion) is(r *trace.Record) bool {
 	if o.id != "" || r.ID != "" {
 		return o.id == r.ID
 	}
-	return same(o.entity, r.Entity) && same(o.by, r.By) && same(o.to, r.To)
+	return o.says(r)
+}
+
+// says reports whether what a view says of the event is what the reference said.
+func (o *occasion) says(r *trace.Record) bool {
+	return same(o.entity, r.Entity) && same(o.by, r.By) && same(o.to, r.To) && same(o.data, r.Data)
 }
 
 // same compares what both sides say; what one leaves out is no difference.
@@ -187,10 +194,10 @@ func (j *Judge) arrived(v *view, r *trace.Record, o *occasion) {
 	case !o.isFor(v):
 		cell.Misplaced++
 		j.eventFinding(EventMisplace, v, o.name, o.entity, r.T, r.T, o.rule, o.what()+" is not for this view")
-	case !same(o.entity, r.Entity) || !same(o.by, r.By) || !same(o.to, r.To):
+	case !o.says(r):
 		cell.Misplaced++
 		j.eventFinding(EventMisplace, v, o.name, o.entity, r.T, r.T, o.rule,
-			fmt.Sprintf("%s was of %s by %s, the view says of %s by %s", o.what(), o.entity, o.by, r.Entity, r.By))
+			fmt.Sprintf("%s was %s, the view says %s", o.what(), content(o.entity, o.by, o.to, o.data), content(r.Entity, r.By, r.To, r.Data)))
 	case s.lost != nil:
 		cell.Lost--
 		cell.Late++
@@ -206,6 +213,17 @@ func (j *Judge) arrived(v *view, r *trace.Record, o *occasion) {
 			v.latestEvent[o.rule] = o
 		}
 	}
+}
+
+// content tells of whom an event was, by whom, to whom, and with what.
+func content(entity, by, to, data string) string {
+	var words []string
+	for _, part := range [...][2]string{{"of", entity}, {"by", by}, {"to", to}, {"with", data}} {
+		if part[1] != "" {
+			words = append(words, part[0]+" "+part[1])
+		}
+	}
+	return strings.Join(words, " ")
 }
 
 func (o *occasion) what() string {

@@ -42,6 +42,9 @@ func (j *Judge) reference(r *trace.Record) {
 	if r.Joined != "" && r.Entity != "" {
 		j.newcomers = append(j.newcomers, r.Entity)
 	}
+	if r.Event != "" {
+		j.checkMoment(r.Event, r.T)
+	}
 	if len(r.State) == 0 && len(r.Gone) == 0 && !r.Whole {
 		return
 	}

@@ -259,6 +259,7 @@ func worldKey(into *[]watch.WorldRule) key {
 				spelled("law", &r.Law, watch.Laws, laws),
 				textKey("entities", &r.Entities),
 				wordsKey("fields", &r.Fields),
+				textKey("when", &r.When),
 				numberKey("least", &r.Least),
 				numberKey("most", &r.Most),
 				always(durationKey("settle", &r.Settle), &r.Settle),

@@ -13,7 +13,7 @@ type Law string
 const (
 	One     Law = "one"     // exactly one entity fits
 	Unique  Law = "unique"  // no two entities have the same value of the field
-	Apart   Law = "apart"   // a player who joins starts at least so far from the others
+	Apart   Law = "apart"   // things are at least so far from each other when an event happens, or a player joins
 	Range   Law = "range"   // a value stays between least and most
 	Rising  Law = "rising"  // a value never falls
 	Falling Law = "falling" // a value never rises
@@ -29,6 +29,7 @@ type WorldRule struct {
 	Law      Law
 	Entities string   // pattern on the entity's id
 	Fields   []string // the place (Apart, Speed) or the field (Unique, Range, Rising, Falling)
+	When     string   // Apart: the event; "" is when a player joins, and then about him alone
 	Least    float64
 	Most     float64
 	Settle   time.Duration // One and Unique: how long it may be broken
@@ -36,7 +37,11 @@ type WorldRule struct {
 
 // Label names the rule in a verdict: "unique player".
 func (r WorldRule) Label() string {
-	return strings.TrimSpace(string(r.Law) + " " + strings.Join(r.Fields, ", "))
+	label := strings.TrimSpace(string(r.Law) + " " + strings.Join(r.Fields, ", "))
+	if r.When != "" {
+		label += " when " + r.When
+	}
+	return label
 }
 
 // Fits reports whether the rule speaks of that entity.
@@ -54,6 +59,8 @@ func (r WorldRule) Validate() error {
 	switch n := len(r.Fields); {
 	case n < fields[0] || n > fields[1]:
 		return fmt.Errorf("fields: the law %s takes %d to %d fields, here are %d", r.Law, fields[0], fields[1], n)
+	case r.When != "" && r.Law != Apart:
+		return fmt.Errorf("when: only the law apart is about a moment")
 	case r.Law == Apart && !(r.Least > 0):
 		return fmt.Errorf("least: the law apart needs the distance, above 0")
 	case r.Law == Speed && !(r.Most > 0):
