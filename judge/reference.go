@@ -189,7 +189,7 @@ func (t *thing) compile(j *Judge, f trace.Field) {
 			*list = append(*list, rulePath{rule, p})
 			for _, v := range j.views[1:] {
 				if m := v.mirrorOf(t.id); m != nil && m.thing == t && m.own == own {
-					m.trackers = append(m.trackers, m.tracker(rule, p))
+					m.trackers, m.watchers = append(m.trackers, m.tracker(rule, p)), nil
 				}
 			}
 		}

@@ -49,6 +49,8 @@ type mirror struct {
 	values    []trace.Value // by trace.Field
 	existence *tracker
 	trackers  []*tracker
+	watchers  [][]*tracker // by field; nil when trackers have changed
+	dirty     []*tracker   // whose fields the record in hand changed
 	touched   bool
 	near      bool // within the radius of a rule of nearness
 	expected  bool // was near, and is not yet beyond leaving
@@ -108,7 +110,7 @@ func (j *Judge) attach(v *view, m *mirror, t *thing) {
 	if m.own {
 		rules = t.ownRule
 	}
-	m.trackers = nil
+	m.trackers, m.watchers, m.dirty = nil, nil, m.dirty[:0]
 	for _, rp := range rules {
 		k := m.tracker(rp.rule, rp.path)
 		if k.value = pointOf(rp.path, m.values); m.isThere && len(m.values) > 0 {
@@ -183,11 +185,28 @@ func (m *mirror) set(f trace.Field, v trace.Value) {
 	}
 	m.values[f] = v
 	m.touched = true
-	for _, k := range m.trackers {
-		for _, field := range k.path.fields {
-			if field == f {
+	if m.watchers == nil {
+		m.index()
+	}
+	if int(f) < len(m.watchers) {
+		for _, k := range m.watchers[f] {
+			if !k.dirty {
 				k.dirty = true
+				m.dirty = append(m.dirty, k)
 			}
+		}
+	}
+}
+
+// index notes which trackers each field concerns.
+func (m *mirror) index() {
+	m.watchers = [][]*tracker{}
+	for _, k := range m.trackers {
+		for _, f := range k.path.fields {
+			for len(m.watchers) <= int(f) {
+				m.watchers = append(m.watchers, nil)
+			}
+			m.watchers[f] = append(m.watchers[f], k)
 		}
 	}
 }
@@ -201,12 +220,11 @@ func (j *Judge) settleMirror(v *view, m *mirror, t time.Duration) {
 	if m.own {
 		v.leaveTrail(m, t)
 	}
-	for _, k := range m.trackers {
-		if k.dirty {
-			k.dirty = false
-			k.say(j, v, t, pointOf(k.path, m.values))
-		}
+	for _, k := range m.dirty {
+		k.dirty = false
+		k.say(j, v, t, pointOf(k.path, m.values))
 	}
+	m.dirty = m.dirty[:0]
 }
 
 // trailPoint is all that a view said of its own entity at one time.
