@@ -27,9 +27,15 @@ func checkCommand() *cobra.Command {
 		Short: "Judge recorded traces again, or traces from elsewhere",
 		Long: `Judges the traces of a run folder again, with the rules of its plan or others,
 or any files of trace lines (plain, gzip or zstd): one of the server and one of
-each client. Traces from elsewhere must be stamped by one clock.`,
+each client.
+
+Views are held against the server, or against a named view, or with --reference
+none against each other: then the odd one out is named. Their clocks are one
+(shared), or equal ticks are compared (tick), or each view's clock is fitted from
+its ping and server_t lines, or from the ways of things (estimated).`,
 		Example: `  zwheel check runs/mine
-  zwheel check --server server.jsonl --client fern=fern.jsonl.gz --rules rules.yaml`,
+  zwheel check --server server.jsonl --client fern=fern.jsonl.gz --rules rules.yaml
+  zwheel check --client a=a.jsonl --client b=b.jsonl --client c=c.jsonl --rules rules.yaml --reference none`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			traces, err := tracesOf(args, server, clients, rulesPath)
