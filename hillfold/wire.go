@@ -41,6 +41,7 @@ const (
 	maxName      = 40
 	maxInputs    = 250 // unacknowledged inputs in one packet
 	messageRoom  = 900 // bytes of a datagram that messages may take
+	leastRoom    = 250
 	centimetre   = 0.01
 	staminaStep  = 0.5
 	speedStep    = 0.05
