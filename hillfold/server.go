@@ -308,28 +308,33 @@ func joinedMessage(p *player) []byte {
 	})
 }
 
-// The places at which dogs start.
+// The places at which dogs start: rows and columns from the west.
 const (
-	spawnX      = -45.0
-	spawnPoints = 11
-	spawnApart  = 6.0 // metres from one to the next
+	spawnX       = -45.0
+	spawnRows    = 11
+	spawnColumns = 15
+	spawnApart   = 6.0 // metres from one to the next
+	spawnRoom    = 5.0 // that a place must have to be taken at once
 )
 
-// spawn chooses the starting place that is farthest from every dog.
+// spawn chooses the westernmost column with a place that has room, and there the
+// one that is farthest from every dog.
 func (s *Server) spawn() (x, y float64) {
 	x, y = spawnX, 0
 	if s.config.Faults.Has(SameSpot) {
 		return x, y
 	}
 	best := -1.0
-	for i := range spawnPoints {
-		candidate := spawnApart * float64(i-spawnPoints/2)
-		nearest := math.Inf(1)
-		for _, p := range s.players {
-			nearest = min(nearest, math.Hypot(p.dog.x-spawnX, p.dog.y-candidate))
-		}
-		if nearest > best {
-			y, best = candidate, nearest
+	for column := 0; column < spawnColumns && best < spawnRoom; column++ {
+		for row := range spawnRows {
+			atX, atY := spawnX+spawnApart*float64(column), spawnApart*float64(row-spawnRows/2)
+			nearest := math.Inf(1)
+			for _, p := range s.players {
+				nearest = min(nearest, math.Hypot(p.dog.x-atX, p.dog.y-atY))
+			}
+			if nearest > best {
+				x, y, best = atX, atY, nearest
+			}
 		}
 	}
 	return x + s.between(-1, 1), y + s.between(-1, 1)

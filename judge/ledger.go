@@ -98,7 +98,7 @@ func (j *Judge) told(r *trace.Record) {
 		l.byID[o.name+"\x00"+o.id] = o
 	}
 	for _, v := range j.views[1:] {
-		if v.in && !v.phantom && o.rule != nil && o.rule.SeenBy != watch.Nobody && o.isFor(v) {
+		if v.in && !v.phantom && o.rule != nil && o.rule.SeenBy != watch.Nobody && o.isFor(v) && r.T >= v.joinedAt+o.rule.Grace {
 			o.slips[v.number].due = true
 			j.eventReport(o.name).Views[v.number-1].Expected++
 		}

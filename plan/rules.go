@@ -234,7 +234,7 @@ func always(k key, v *time.Duration) key { // a 0 here is not the default
 
 func eventsKey(into *[]watch.EventRule) key {
 	return listKey("events", "event rule", into,
-		func() watch.EventRule { return watch.EventRule{Lag: watch.DefaultLag, Settle: watch.DefaultSettle} },
+		func() watch.EventRule { return watch.EventRule{Lag: watch.DefaultLag, Settle: watch.DefaultSettle, Grace: watch.DefaultGrace} },
 		func(r *watch.EventRule) []key {
 			return []key{
 				textKey("event", &r.Event),
@@ -242,6 +242,7 @@ func eventsKey(into *[]watch.EventRule) key {
 				always(durationKey("lag", &r.Lag), &r.Lag),
 				durationKey("lead", &r.Lead),
 				always(durationKey("settle", &r.Settle), &r.Settle),
+				always(durationKey("grace", &r.Grace), &r.Grace),
 				flagKey("ordered", &r.Ordered),
 			}
 		}, func(r *watch.EventRule) error { return r.Validate() })

@@ -46,7 +46,7 @@ func TestEverythingThatIsWatched(t *testing.T) {
 	assert.True(t, bell.Every)
 	assert.Equal(t, time.Second, bell.Lag)
 	assert.True(t, r.Fields[watch.Find(r.Fields, "mill/old", false, "angle")].Computed)
-	assert.Equal(t, watch.EventRule{Event: "bark", SeenBy: watch.AllButOwner, Lag: time.Second, Lead: 100 * ms, Settle: watch.DefaultSettle, Ordered: true}, r.Events[0])
+	assert.Equal(t, watch.EventRule{Event: "bark", SeenBy: watch.AllButOwner, Lag: time.Second, Lead: 100 * ms, Settle: watch.DefaultSettle, Grace: watch.DefaultGrace, Ordered: true}, r.Events[0])
 	assert.Equal(t, "*", r.Events[len(r.Events)-1].Event, "the game's come behind")
 	assert.Equal(t, 9.0, r.World[0].Most)
 	speeds := 0

@@ -43,9 +43,10 @@ func TestHealthyMatchesInEveryMode(t *testing.T) {
 		"packets twice and out of order": "links: {mud: {latency: 60ms, jitter: 50ms, reorder: true, duplicate: 20%}}\nbots: [{name: fern, link: mud}, {name: moss, link: mud}]\n",
 		"a bot as the reference":         "reference: fern\nbots: [{name: fern, link: same-room}, {name: moss, link: village}, {name: oak, link: village}]\n",
 		"no reference at all":            "reference: none\nbots: [{name: fern, link: same-room}, {name: moss, link: village}, {name: oak, link: village}]\n",
+		"a crowd":                        "game: {sheep: 60}\nbots: [{name: dog, count: 14, link: village}]\n",
 	} {
 		t.Run(name, func(t *testing.T) {
-			r := playText(t, "length: 20s\n"+text)
+			r := playText(t, "length: 15s\n"+text)
 			assert.Equal(t, judge.InSync, r.Verdict.Outcome, "%v", kinds(r.Verdict))
 			assert.Zero(t, r.Malformed)
 			assert.Empty(t, r.NeverIn)

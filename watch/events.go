@@ -14,6 +14,7 @@ type EventRule struct {
 	Lag     time.Duration
 	Lead    time.Duration // how long before the reference a view may tell of it: prediction
 	Settle  time.Duration // lost if it has not come so long after lag
+	Grace   time.Duration // what is told so soon after a view joined need not come
 	Ordered bool          // views must see those of this rule in the reference's order
 }
 
