@@ -14,8 +14,8 @@ import (
 // A value that a view shows at time t is explained by what the reference said
 // at s if it lies within the tolerance and
 //
-//	s >= heard(t) - lag    the view is not later than it has to be,
-//	s >= heard(t - lag)    also if it shows everything lag after it heard it, and
+//	s >= heard(t) - lag    the view is not later than it has to be; or
+//	s >= heard(t - lag)    it shows everything lag after it heard it; and
 //	s <= t                 not earlier either; or, where the rule has a lead,
 //	t >= told(s - lead)    not further ahead than the reference could know,
 //
