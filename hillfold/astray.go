@@ -15,8 +15,7 @@ type astray struct {
 	x, y     float64
 	heading  float64       // of a bolting sheep
 	until    time.Duration // it bolts
-	loose    bool
-	at       [2]float64 // where a loose sheep, or a chased one, is shown
+	at       [2]float64    // where a loose sheep, or a chased one, is shown
 	started  bool
 	distance float64 // for the witness: how far, at most
 }

@@ -14,9 +14,8 @@ import (
 // scene is a match in which a mistake must show itself, and the healthy game must
 // not.
 type scene struct {
-	config  func(*Config)
-	players []string
-	play    func(m *table)
+	config func(*Config)
+	play   func(m *table)
 }
 
 // lossy loses a share of what goes to the clients.

@@ -16,7 +16,6 @@ type Witness struct {
 	past    []moment // the server's lately, oldest first
 	wrong   map[wrongness]time.Duration
 	inside  map[*Client]time.Duration
-	barks   []barkNotice
 	showed  bool
 	flipped map[wrongness]int // flips that the client had applied when it first was wrong
 }

@@ -58,8 +58,8 @@ func TestSequencesThatMakeNoSenseAreRefused(t *testing.T) {
 		{"without a name", Sequence{Steps: two}, "name: a sequence needs one"},
 		{"with one step", Sequence{Name: "bell", Steps: two[:1]}, "steps: a sequence has at least two, here are 1"},
 		{"that begins everywhere", Sequence{Name: "bell", Steps: []SequenceStep{two[1], two[1]}}, "the first step happens in one view"},
-		{"with a step that is nothing", Sequence{Name: "bell", Steps: []SequenceStep{two[0], {In: "server", Within: 1}}}, "step 2 needs either mark: or event:"},
-		{"with a step that is both", Sequence{Name: "bell", Steps: []SequenceStep{two[0], {Mark: "a", Event: "b", Within: 1}}}, "step 2 needs either mark: or event:"},
+		{"with a step that is nothing", Sequence{Name: "bell", Steps: []SequenceStep{two[0], {In: "server", Within: 1}}}, "step 2 needs a mark: or an event:, and not both"},
+		{"with a step that is both", Sequence{Name: "bell", Steps: []SequenceStep{two[0], {Mark: "a", Event: "b", Within: 1}}}, "step 2 needs a mark: or an event:, and not both"},
 		{"with a step that may take for ever", Sequence{Name: "bell", Steps: []SequenceStep{two[0], {Mark: "a"}}}, "step 2 needs within:"},
 	} {
 		err := c.s.Validate()

@@ -109,7 +109,7 @@ func (s Sequence) Validate() error {
 	for i, step := range s.Steps {
 		switch {
 		case (step.Mark == "") == (step.Event == ""):
-			return fmt.Errorf("steps: step %d needs either mark: or event:", i+1)
+			return fmt.Errorf("steps: step %d needs a mark: or an event:, and not both", i+1)
 		case i == 0 && step.In == "all":
 			return fmt.Errorf("steps: the first step happens in one view: server or client")
 		case i > 0 && step.Within <= 0:
