@@ -174,7 +174,6 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 		for i, fit := range clocks.fits {
 			if fit != nil {
 				r.Verdict.Clocks[traces.Sources[i].View] = *fit
-				r.Remarks = append(r.Remarks, Remark{View: traces.Sources[i].View, Path: traces.Sources[i].Path, Text: describe(fit)})
 			}
 		}
 	}

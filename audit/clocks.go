@@ -2,7 +2,6 @@ package audit
 
 import (
 	"context"
-	"fmt"
 	"math"
 	"slices"
 	"time"
@@ -174,15 +173,6 @@ func walk(ctx context.Context, path string, each func(*trace.Record, *trace.Name
 		each(&record, names)
 	}
 	return nil
-}
-
-// describe says how well a clock was fitted.
-func describe(f *align.Fit) string {
-	text := fmt.Sprintf("clock estimated from %d %s: %+.4f s, drift %+.1f ppm, residual %.1f ms", f.Samples, f.Method, f.Offset, f.Drift, f.Residual)
-	if f.Method == "trajectories" {
-		text += "; how late the view shows things is part of it"
-	}
-	return text
 }
 
 // byTicks is rules for comparing equal ticks: exactly, and at once.

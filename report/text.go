@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"slices"
 	"strconv"
@@ -232,6 +233,13 @@ func (t *Text) compared(v *judge.Verdict) {
 	}
 	table.right = true
 	table.write(t.w)
+	for _, name := range slices.Sorted(maps.Keys(v.Clocks)) {
+		f := v.Clocks[name]
+		fmt.Fprintf(t.w, "Clock of %s, estimated from %d %s: %+.4f s, drift %+.1f ppm, residual %.1f ms\n", name, f.Samples, f.Method, f.Offset, f.Drift, f.Residual)
+		if f.Method == "trajectories" {
+			fmt.Fprintln(t.w, "  how late the view shows things is part of that and cannot be told from it")
+		}
+	}
 	t.events(v)
 	var unused []string
 	for _, r := range v.Rules {
