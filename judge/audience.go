@@ -22,7 +22,7 @@ const sleepAfter = 5 * time.Second
 
 // sleeps reports that a thing is long gone on both sides and nothing is open.
 func (m *mirror) sleeps(t time.Duration) bool {
-	if m.isThere || m.thing.isThere || m.existence != nil && m.existence.run.on {
+	if m.isThere || m.thing.isThere || m.existence != nil && m.existence.apart {
 		return false
 	}
 	corners := m.thing.exists.corners

@@ -112,7 +112,7 @@ const (
 
 // gather collects the evidence of an episode that has just become certain.
 func (j *Judge) gather(v *view, k *tracker) Evidence {
-	e := &k.run
+	e := k.run
 	ev := Evidence{}
 	// From when on it can have begun on the wire: when the two sides parted.
 	from := e.began
@@ -174,7 +174,7 @@ const valueRows = 5
 
 // complete adds what is known only when the episode is over.
 func (ev *Evidence) complete(j *Judge, k *tracker) {
-	e := &k.run
+	e := k.run
 	if e.before.ok {
 		ev.Values = append(ev.Values, j.row(k, e.before))
 	}

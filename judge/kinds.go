@@ -53,7 +53,7 @@ const (
 // kindOf decides what an episode is, and says by what. The first test that holds
 // decides.
 func (j *Judge) kindOf(k *tracker, v *view, open bool) (Kind, string) {
-	e := &k.run
+	e := k.run
 	if k.path == k.mirror.thing.exists {
 		if e.seen[0].view == (point{1}) {
 			return Ghost, "the view shows it while the reference does not have it"
@@ -109,7 +109,7 @@ func (e *episode) lastApart() sighting {
 
 // behind tests how the view follows the reference, or does not.
 func (k *tracker) behind(v *view, open bool) (Kind, string) {
-	e := &k.run
+	e := k.run
 	exact := k.rule.Compare == watch.Exact
 	byView := k.holds && k.since >= e.last-time.Millisecond // the view's next change ended it
 	last := e.lastApart()
@@ -171,7 +171,7 @@ func (k *tracker) othersGoOn() bool {
 
 // counting tests whether a change was applied more than once.
 func (k *tracker) counting() (Kind, string) {
-	e := &k.run
+	e := k.run
 	if k.rule.Compare == watch.Angle || !e.before.ok || len(k.rule.Fields) > 1 || e.changes == 0 {
 		return "", ""
 	}
@@ -197,7 +197,7 @@ func (k *tracker) counting() (Kind, string) {
 // referenceStood reports whether the reference's value has stayed the same: since
 // it last agreed with the view, or for the whole episode if it never did.
 func (k *tracker) referenceStood() bool {
-	e := &k.run
+	e := k.run
 	stood := path{compare: k.path.compare, circle: k.path.circle, corners: []corner{{0, e.seen[0].there}}}
 	if e.before.ok {
 		stood.corners[0].v = e.before.there

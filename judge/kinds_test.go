@@ -132,7 +132,7 @@ func TestKindsAreToldApart(t *testing.T) {
 		{"an arm that turns half as fast", func(m *match) {
 			m.every(0, 0, 9, 0.05, func(t float64) string { return field("mill/m", "angle", fmt.Sprintf("%.3f", math.Mod(90*t, 360))) })
 			m.every(1, 0.5, 9, 0.05, func(t float64) string { return field("mill/m", "angle", fmt.Sprintf("%.3f", math.Mod(45*t, 360))) })
-		}, Rate, "0.4"},
+		}, Rate, "0.5 times"},
 		{"an arm that is 150 ms late", func(m *match) {
 			m.every(0, 0, 9, 0.05, func(t float64) string { return field("mill/m", "angle", fmt.Sprintf("%.3f", math.Mod(90*t, 360))) })
 			m.every(1, 0.5, 9, 0.05, func(t float64) string {

@@ -39,11 +39,7 @@ func newPath(rule *watch.Rule, fields []trace.Field) *path {
 func encode(compare watch.Compare, values []trace.Value) (p point) {
 	if compare != watch.Exact {
 		for i, v := range values {
-			// NaN for what is not a number: no distance to it is small. Infinities are
-			// none that could be reckoned with either.
-			if p[i] = v.Float(); math.IsInf(p[i], 0) {
-				p[i] = math.NaN()
-			}
+			p[i] = finite(v)
 		}
 		return p
 	}
@@ -58,6 +54,15 @@ func encode(compare watch.Compare, values []trace.Value) (p point) {
 		p[0] = f
 	}
 	return p
+}
+
+// finite is a number to reckon with, or NaN: no distance to that is small.
+func finite(v trace.Value) float64 {
+	f := v.Float()
+	if math.IsInf(f, 0) {
+		return math.NaN()
+	}
+	return f
 }
 
 // add puts a corner at t. since is when the value before was last known to
@@ -138,9 +143,17 @@ func (p *path) mayMeet(i int, v point, within float64) bool {
 		return true
 	}
 	a, b := &p.corners[i].v, &p.corners[i+1].v
-	// Written so that what is not a number is not passed over.
-	return !(v[0] < min(a[0], b[0])-within || v[0] > max(a[0], b[0])+within ||
-		v[1] < min(a[1], b[1])-within || v[1] > max(a[1], b[1])+within)
+	return inReach(a[0], b[0], v[0], within) && inReach(a[1], b[1], v[1], within)
+}
+
+// inReach reports whether v is within reach of the span between a and b. It is
+// written so that what is not a number is not passed over, and without min and
+// max, which take their time over that.
+func inReach(a, b, v, within float64) bool {
+	if a > b {
+		a, b = b, a
+	}
+	return !(v < a-within || v > b+within)
 }
 
 // gap is the smallest distance of v from the path in [low, high], or infinity
@@ -194,7 +207,12 @@ func (p *path) near(i int, v point, within float64, from, to time.Duration) (beg
 	}
 	span := float64(b.t - a.t)
 	low, high := float64(from-a.t)/span, float64(to-a.t)/span
-	nearest := max(low, min(high, -ow/ww))
+	nearest := -ow / ww
+	if nearest < low {
+		nearest = low
+	} else if nearest > high {
+		nearest = high
+	}
 	square := oo + nearest*(2*ow+nearest*ww)
 	if !(square <= within*within) {
 		if math.IsNaN(square) {
@@ -203,13 +221,23 @@ func (p *path) near(i int, v point, within float64, from, to time.Duration) (beg
 			}
 			return nearOdd(*a, *b, v, within, from, to)
 		}
-		return 0, 0, math.Sqrt(max(square, 0))
+		return 0, 0, math.Sqrt(square)
 	}
-	half := math.Sqrt(max(0, ow*ow-ww*(oo-within*within))) / ww
-	middle := -ow / ww
-	begin = a.t + time.Duration(max(low, middle-half)*span)
-	end = a.t + time.Duration(min(high, middle+half)*span)
-	return min(max(begin, from), to), min(max(end, from), to), math.Sqrt(max(square, 0))
+	half, middle := 0.0, -ow/ww
+	if inside := ow*ow - ww*(oo-within*within); inside > 0 {
+		half = math.Sqrt(inside) / ww
+	}
+	begin, end = from, to
+	if first := middle - half; first > low {
+		begin = min(max(a.t+time.Duration(first*span), from), to)
+	}
+	if last := middle + half; last < high {
+		end = min(max(a.t+time.Duration(last*span), from), to)
+	}
+	if square > 0 {
+		d = math.Sqrt(square)
+	}
+	return begin, end, d
 }
 
 var allNumbers = [3]bool{true, true, true}

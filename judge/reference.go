@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"math"
 	"slices"
 	"time"
 
@@ -236,6 +237,16 @@ func (j *Judge) settleThing(t *thing, at, since time.Duration) {
 
 // pointOf is the value of a path's fields; a field never named is null.
 func pointOf(p *path, values []trace.Value) point {
+	if p.compare == watch.Distance { // the usual case
+		var v point
+		for i, f := range p.fields {
+			v[i] = math.NaN()
+			if int(f) < len(values) {
+				v[i] = finite(values[f])
+			}
+		}
+		return v
+	}
 	var list [3]trace.Value
 	for i, f := range p.fields {
 		if int(f) < len(values) {

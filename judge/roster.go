@@ -72,7 +72,7 @@ func (j *Judge) sweepRoster(t time.Duration) {
 			j.add(f)
 			v.stray = f
 			v.each(func(k *tracker) { // what it shows is all of the same cause
-				k.active, k.run.on, k.run.certain = false, false, false
+				k.active, k.apart, k.run.certain = false, false, false
 			})
 		}
 	}

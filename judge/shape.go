@@ -34,7 +34,9 @@ func (k *tracker) surroundings(v *view, s *sighting) {
 		return
 	}
 	s.velocity = k.path.minus(k.path.at(s.t), k.path.at(s.t-slopeOver)).times(1 / slopeOver.Seconds())
-	s.pace = k.pace
+	if k.since > k.lastAt {
+		s.pace = k.path.minus(k.value, k.last).times(1 / (k.since - k.lastAt).Seconds())
+	}
 	s.heard = k.path.at(max(k.path.corners[0].t, v.down.newest(s.t)))
 	if own := v.mirrorOf(v.own); own != nil && !k.mirror.own && own.isThere {
 		s.own = pointOf(k.path, own.values)
@@ -216,7 +218,7 @@ func (list series) rate(k *tracker) (Kind, string) {
 // explained before, crossed the tolerance by little, and in the last third it is
 // still near its widest.
 func (list series) drift(k *tracker) (Kind, string) {
-	e := &k.run
+	e := k.run
 	if k.rule.Compare == watch.Exact || len(list) < 4 || e.changes < 3 {
 		return "", ""
 	}

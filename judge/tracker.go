@@ -36,8 +36,10 @@ type tracker struct {
 	dirty  bool
 	before explained // the last explained value, for the evidence
 	ever   bool      // it was explained at some time of this stay
-	pace   point     // change a second between the last two values that the view said
-	run    episode
+	last   point     // the value before, and when the view said it first
+	lastAt time.Duration
+	apart  bool     // an episode is going on
+	run    *episode // that one, or the last; elsewhere in memory, because it is large and seldom needed
 
 	shown []shown       // what the view showed lately, where every value must show
 	asked time.Duration // the reference's values that had ended by then were asked about
@@ -71,9 +73,8 @@ func (e explained) sighting(p *path) sighting {
 	return sighting{t: e.t, view: e.view, there: p.at(e.t), age: e.age, ok: true}
 }
 
-// episode is a stretch of unexplained time. The zero value is none.
+// episode is a stretch of unexplained time.
 type episode struct {
-	on        bool
 	began     time.Duration // first unexplained moment
 	tick      int64         // of it, where ticks are compared
 	last      time.Duration // end of the last unexplained stretch
@@ -119,8 +120,8 @@ func (k *tracker) say(j *Judge, v *view, t time.Duration, value point) {
 	k.advance(j, v, t)
 	fresh := !k.holds || k.value != value
 	changed := k.holds && fresh // a first value is no change
-	if changed && t > k.since {
-		k.pace = k.path.minus(value, k.value).times(1 / (t - k.since).Seconds())
+	if changed {
+		k.last, k.lastAt = k.value, k.since
 	}
 	if k.rule.Every {
 		k.show(value, t)
@@ -135,7 +136,7 @@ func (k *tracker) say(j *Judge, v *view, t time.Duration, value point) {
 		case !changed:
 		case k.match == -never:
 			k.run.changes++
-		case k.run.on:
+		case k.apart:
 			k.run.pending++
 		}
 	}
@@ -172,7 +173,7 @@ func (k *tracker) look(j *Judge, v *view, t time.Duration) {
 	}
 	v.sampleAge(k, t)
 	k.before, k.ever = explained{t, k.value, age, true}, true
-	if k.run.on {
+	if k.apart {
 		k.note(v, k.before.sighting(k.path))
 	}
 }
@@ -270,19 +271,20 @@ func (k *tracker) expiry(v *view, match, from time.Duration) time.Duration {
 
 // rest ends an episode that has been quiet for long enough.
 func (k *tracker) rest(v *view, t time.Duration) {
-	if k.run.on && t-k.run.last >= k.rule.Settle && k.match > -never {
+	if k.apart && t-k.run.last >= k.rule.Settle && k.match > -never {
 		k.close(v, k.run.last, false)
 	}
 }
 
 // unexplained adds a stretch of time to the episode, beginning one if need be.
 func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
-	e := &k.run
-	if e.on && from-e.last >= k.rule.Settle {
+	e := k.run
+	if k.apart && from-e.last >= k.rule.Settle {
 		k.close(v, e.last, false)
 	}
-	if !e.on {
-		*e = episode{on: true, tick: v.tick, began: from, last: from, known: k.couldKnow(v, from), lastMatch: k.match,
+	if !k.apart {
+		k.apart = true
+		*e = episode{tick: v.tick, began: from, last: from, known: k.couldKnow(v, from), lastMatch: k.match,
 			seen: e.seen[:0], early: e.early[:0], stride: 1}
 		if k.before.ok {
 			e.before = k.before.sighting(k.path)
@@ -332,7 +334,7 @@ const sightingsKept = 48
 
 // note keeps a sighting, evenly thinned.
 func (k *tracker) note(v *view, s sighting) {
-	e := &k.run
+	e := k.run
 	if len(e.early) < valueRows {
 		e.early = append(e.early, s)
 	}
@@ -356,13 +358,13 @@ func (k *tracker) note(v *view, s sighting) {
 
 // close ends the episode; a certain one becomes a finding.
 func (k *tracker) close(v *view, at time.Duration, open bool) {
-	e := &k.run
-	if e.on && e.certain {
+	e := k.run
+	if k.apart && e.certain {
 		v.judge.found(v, k, at, open)
-	} else if e.on && open && e.amount > 0 {
+	} else if k.apart && open && e.amount > 0 {
 		v.judge.doubtful++
 	}
-	e.on, e.certain = false, false
+	k.apart, e.certain = false, false
 }
 
 // start begins judging at t with whatever value the view holds.

@@ -144,7 +144,7 @@ func (f *Finding) sign() {
 
 // found makes a finding of an episode that is over.
 func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
-	e := &k.run
+	e := k.run
 	kind, why := j.kindOf(k, v, open)
 	f := &Finding{
 		Kind: kind, Why: why, View: v.name, Entity: k.mirror.thing.name, Fields: k.rule.Label(), Own: k.mirror.own, Tick: e.tick,

@@ -93,7 +93,7 @@ func (v *view) mirror(e trace.Entity) *mirror {
 }
 
 func (m *mirror) tracker(rule *watch.Rule, p *path) *tracker {
-	return &tracker{rule: rule, path: p, mirror: m, match: -never}
+	return &tracker{rule: rule, path: p, mirror: m, match: -never, run: &episode{}}
 }
 
 // attach connects a view's entity with the reference's.
