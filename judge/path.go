@@ -198,6 +198,27 @@ func (p *path) near(i int, v point, within float64, from, to time.Duration) (beg
 		return from, to, distance(a.v, v)
 	}
 	b := &p.corners[i+1]
+	if p.compare == watch.Angle {
+		// Where the path turns far in one go, another turn is nearer to its end.
+		other := v
+		other[0] = b.v[0] + math.Remainder(v[0]-b.v[0], p.circle)
+		if math.Abs(other[0]-v[0]) > p.circle/2 {
+			begin, end, d = straight(a, b, v, within, from, to)
+			begin2, end2, d2 := straight(a, b, other, within, from, to)
+			switch {
+			case d <= within && d2 <= within:
+				return min(begin, begin2), max(end, end2), min(d, d2)
+			case d2 < d:
+				return begin2, end2, d2
+			}
+			return begin, end, d
+		}
+	}
+	return straight(a, b, v, within, from, to)
+}
+
+// straight is near for the straight way between two corners.
+func straight(a, b *corner, v point, within float64, from, to time.Duration) (begin, end time.Duration, d float64) {
 	// The place at share u of the way is a+u*way; |a-v + u*way|^2 is a parabola.
 	way := point{b.v[0] - a.v[0], b.v[1] - a.v[1], b.v[2] - a.v[2]}
 	off := point{a.v[0] - v[0], a.v[1] - v[1], a.v[2] - v[2]}
@@ -219,7 +240,7 @@ func (p *path) near(i int, v point, within float64, from, to time.Duration) (beg
 			if numbers(a.v) == allNumbers && numbers(b.v) == allNumbers && numbers(v) == allNumbers {
 				return 0, 0, math.Inf(1) // too large to be squared
 			}
-			return nearOdd(*a, *b, v, within, from, to)
+			return straightOdd(*a, *b, v, within, from, to)
 		}
 		return 0, 0, math.Sqrt(square)
 	}
@@ -247,9 +268,9 @@ func numbers(v point) [3]bool {
 	return [3]bool{!math.IsNaN(v[0]), !math.IsNaN(v[1]), !math.IsNaN(v[2])}
 }
 
-// nearOdd is near for stretches with coordinates that are no numbers: those
+// straightOdd is straight for stretches with coordinates that are no numbers: those
 // agree where neither side has one, as with a field that the game does not have.
-func nearOdd(a, b corner, v point, within float64, from, to time.Duration) (begin, end time.Duration, d float64) {
+func straightOdd(a, b corner, v point, within float64, from, to time.Duration) (begin, end time.Duration, d float64) {
 	if numbers(a.v) != numbers(v) || numbers(b.v) != numbers(v) {
 		return 0, 0, math.Inf(1)
 	}
@@ -258,8 +279,7 @@ func nearOdd(a, b corner, v point, within float64, from, to time.Duration) (begi
 			a.v[k], b.v[k], v[k] = 0, 0, 0
 		}
 	}
-	plain := path{compare: watch.Distance, corners: []corner{a, b}}
-	return plain.near(0, v, within, from, to)
+	return straight(&a, &b, v, within, from, to)
 }
 
 // forget drops corners that no question about t or later needs.
