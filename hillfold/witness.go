@@ -163,7 +163,7 @@ func (w *Witness) ask(now time.Duration, s *Server, c *Client) {
 		w.showed = w.showed || c.eventsAstray > 0
 	case OnceUnreliable:
 		for _, b := range s.barks {
-			if b.t > w.inside[c] && now-b.t > witnessHold && !c.barks[b.number] {
+			if b.t > w.inside[c]+witnessGrace && now-b.t > witnessHold && !c.barks[b.number] {
 				w.showed = true
 			}
 		}
