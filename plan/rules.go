@@ -234,7 +234,9 @@ func always(k key, v *time.Duration) key { // a 0 here is not the default
 
 func eventsKey(into *[]watch.EventRule) key {
 	return listKey("events", "event rule", into,
-		func() watch.EventRule { return watch.EventRule{Lag: watch.DefaultLag, Settle: watch.DefaultSettle, Grace: watch.DefaultGrace} },
+		func() watch.EventRule {
+			return watch.EventRule{Lag: watch.DefaultLag, Settle: watch.DefaultSettle, Grace: watch.DefaultGrace}
+		},
 		func(r *watch.EventRule) []key {
 			return []key{
 				textKey("event", &r.Event),
