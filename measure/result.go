@@ -136,48 +136,42 @@ func (t Traffic) over(d time.Duration) Traffic {
 	return t
 }
 
-// value is a measure that can have a limit, and whether the view has it.
-func (v *View) value(measure string) (float64, bool) {
-	spread := func(s *Spread, of func(*Spread) float64) (float64, bool) {
-		if s == nil {
-			return 0, false
-		}
-		return of(s), true
+// limitable tells, by the names in watch.Measures, what a limit is held against. A
+// view that lacks the measure has none.
+var limitable = map[string]func(*View) *float64{
+	"age-p95-ms":              func(v *View) *float64 { return part(v.Age, p95) },
+	"age-max-ms":              func(v *View) *float64 { return part(v.Age, most) },
+	"corrections-per-minute":  func(v *View) *float64 { return where(v.InFor > 0, v.CorrectionsPerMinute) },
+	"correction-p95":          func(v *View) *float64 { return part(v.Corrections, p95) },
+	"correction-max":          func(v *View) *float64 { return part(v.Corrections, most) },
+	"response-own-ms":         func(v *View) *float64 { return part(v.ResponseOwn, median) },
+	"response-server-ms":      func(v *View) *float64 { return part(v.ResponseServer, median) },
+	"response-others-ms":      func(v *View) *float64 { return part(v.ResponseOthers, median) },
+	"jerkiness":               func(v *View) *float64 { return where(v.Jerkiness > 0, v.Jerkiness) },
+	"clock-error-ms":          func(v *View) *float64 { return part(v.ClockError, p95) },
+	"up-bytes-per-second":     func(v *View) *float64 { return where(v.Up.Packets > 0, v.Up.BytesPerSecond) },
+	"down-bytes-per-second":   func(v *View) *float64 { return where(v.Down.Packets > 0, v.Down.BytesPerSecond) },
+	"up-packets-per-second":   func(v *View) *float64 { return where(v.Up.Packets > 0, v.Up.PacketsPerSecond) },
+	"down-packets-per-second": func(v *View) *float64 { return where(v.Down.Packets > 0, v.Down.PacketsPerSecond) },
+}
+
+func median(s *Spread) float64 { return s.Median }
+func p95(s *Spread) float64    { return s.P95 }
+func most(s *Spread) float64   { return s.Max }
+
+func part(s *Spread, of func(*Spread) float64) *float64 {
+	if s == nil {
+		return nil
 	}
-	p95 := func(s *Spread) float64 { return s.P95 }
-	most := func(s *Spread) float64 { return s.Max }
-	median := func(s *Spread) float64 { return s.Median }
-	switch measure {
-	case "age-p95-ms":
-		return spread(v.Age, p95)
-	case "age-max-ms":
-		return spread(v.Age, most)
-	case "corrections-per-minute":
-		return v.CorrectionsPerMinute, v.InFor > 0
-	case "correction-p95":
-		return spread(v.Corrections, p95)
-	case "correction-max":
-		return spread(v.Corrections, most)
-	case "response-own-ms":
-		return spread(v.ResponseOwn, median)
-	case "response-server-ms":
-		return spread(v.ResponseServer, median)
-	case "response-others-ms":
-		return spread(v.ResponseOthers, median)
-	case "jerkiness":
-		return v.Jerkiness, v.Jerkiness > 0
-	case "clock-error-ms":
-		return spread(v.ClockError, p95)
-	case "up-bytes-per-second":
-		return v.Up.BytesPerSecond, v.Up.Packets > 0
-	case "down-bytes-per-second":
-		return v.Down.BytesPerSecond, v.Down.Packets > 0
-	case "up-packets-per-second":
-		return v.Up.PacketsPerSecond, v.Up.Packets > 0
-	case "down-packets-per-second":
-		return v.Down.PacketsPerSecond, v.Down.Packets > 0
+	v := of(s)
+	return &v
+}
+
+func where(there bool, v float64) *float64 {
+	if !there {
+		return nil
 	}
-	return 0, false
+	return &v
 }
 
 // Excess is a limit that a view broke.
@@ -191,8 +185,12 @@ type Excess struct {
 func (m *Measures) Exceeded(limits []watch.Limit) (list []Excess) {
 	for _, l := range limits {
 		for i := range m.Views {
-			if value, ok := m.Views[i].value(l.Measure); ok && value > l.Most {
-				list = append(list, Excess{m.Views[i].Name, l.Measure, fmt.Sprintf("%s is %.4g, the limit is %.4g", l.Measure, value, l.Most)})
+			of := limitable[l.Measure] // plans name no others
+			if of == nil {
+				continue
+			}
+			if value := of(&m.Views[i]); value != nil && *value > l.Most {
+				list = append(list, Excess{m.Views[i].Name, l.Measure, fmt.Sprintf("%s is %.4g, the limit is %.4g", l.Measure, *value, l.Most)})
 			}
 		}
 	}
