@@ -125,6 +125,10 @@ func TestKindsAreToldApart(t *testing.T) {
 			m.say(1, 0.1, position("sheep/a", 3, -7))
 			m.say(0, 6, `"mark":"end"`)
 		}, Coarse, "multiples of 1"},
+		{"a place that stays at a round number by chance", func(m *match) {
+			m.every(0, 0, 6, 0.05, func(t float64) string { return position("sheep/a", 4*t+0.003, 0.007) })
+			m.every(1, 0.1, 2.5, 0.05, func(t float64) string { return position("sheep/a", 4*t, 0) })
+		}, Frozen, "kept the value"},
 		{"places doubled", func(m *match) {
 			walk(m, "sheep/a", 8)
 			m.every(1, 0.5, 8, 0.05, func(t float64) string { x, y := winding(t); return position("sheep/a", 2*x, 2*y) })

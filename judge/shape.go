@@ -92,7 +92,8 @@ func (list series) clock(k *tracker) (Kind, string) {
 
 // coarse: most values, and the first, lie on a lattice that is wider than the
 // tolerance, and those are no farther away than such a lattice makes them. The
-// others were on their way from one point of it to the next.
+// others were on their way from one point of it to the next. A single value, which
+// may be a round one by chance, must have stayed that near all the time.
 func (list series) coarse(k *tracker) (Kind, string) {
 	if k.rule.Compare != watch.Distance || len(list) == 0 {
 		return "", ""
@@ -100,6 +101,9 @@ func (list series) coarse(k *tracker) (Kind, string) {
 	for _, step := range [...]float64{100, 64, 50, 32, 25, 20, 16, 10, 8, 5, 4, 2, 1, 0.5, 0.25, 0.2, 0.1, 0.05, 0.01} {
 		if step < k.rule.Within {
 			break
+		}
+		if k.run.changes == 0 && step > 4*k.rule.Within {
+			continue
 		}
 		onIt, first, reference := 0, false, 0
 		for i, s := range list {
@@ -116,7 +120,11 @@ func (list series) coarse(k *tracker) (Kind, string) {
 				reference++
 			}
 		}
-		if first && 5*onIt >= 3*len(list) && reference == 0 {
+		enough := 5*onIt >= 3*len(list)
+		if k.run.changes == 0 {
+			enough = onIt == len(list)
+		}
+		if first && enough && reference == 0 {
 			return Coarse, fmt.Sprintf("%d of %d values of the view are multiples of %g, none of the reference's is", onIt, len(list), step)
 		}
 	}
