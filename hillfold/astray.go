@@ -12,12 +12,11 @@ import (
 // astray is how far from where it should be a client shows a thing, and what it
 // needs to know for that. The zero value is not at all.
 type astray struct {
-	x, y     float64
-	heading  float64       // of a bolting sheep
-	until    time.Duration // it bolts
-	at       [2]float64    // where a loose sheep, or a chased one, is shown
-	started  bool
-	distance float64 // for the witness: how far, at most
+	x, y    float64
+	heading float64       // of a bolting sheep
+	until   time.Duration // it bolts
+	at      [2]float64    // where a loose sheep, or a chased one, is shown
+	started bool
 }
 
 // goAstray moves things by the mistakes that are planted. dx and dy are how the
@@ -49,7 +48,6 @@ func (c *Client) goAstray(now time.Duration, dt, dx, dy float64) {
 		case faults.Has(StuckChase):
 			c.chase(t)
 		}
-		a.distance = math.Hypot(a.x, a.y)
 	}
 }
 

@@ -32,7 +32,6 @@ func (s *Server) answer(now time.Duration, p *player, request uint8) {
 	s.tell.happened(now, func(r *trace.Record) { r.Mark, r.Entity, r.By = "request", "bell/brass", p.name })
 	dx, dy := p.dog.x-b.x, p.dog.y-b.y
 	if now < b.untouched || b.wearer == p || dx*dx+dy*dy > grantDistance*grantDistance {
-		s.denials++
 		s.tell.happened(now, func(r *trace.Record) { r.Mark, r.Entity, r.By = "denied", "bell/brass", p.name })
 		p.channel.say(messageOf(messageDenied, func(w *writer) { w.u8(request) }))
 		return

@@ -236,7 +236,7 @@ func (c *Client) Step(now time.Duration, arrived []Packet, in Input) []Packet {
 		c.goAstray(now, dt, c.predicted.x-x, c.predicted.y-y)
 		c.reachForBell(now)
 	}
-	c.clock.run(c, dt)
+	c.clock.run(c)
 	if now >= c.nextSay {
 		c.nextSay = max(c.nextSay+time.Second/time.Duration(c.config.Rates.Report), now)
 		c.speak(now)

@@ -76,7 +76,7 @@ func (k *clock) server(now time.Duration) (time.Duration, bool) {
 }
 
 // run lets a frame pass.
-func (k *clock) run(c *Client, _ float64) {
+func (k *clock) run(c *Client) {
 	if c.config.Faults.Has(FramePaced) && k.turning {
 		k.angle = math.Mod(k.angle+millTurn/60, 360)
 	}

@@ -256,5 +256,6 @@ func TestAnyHandSteersMovesTheOthersLikeTheOwnDog(t *testing.T) {
 	m.inputs[0] = Input{Move: 1}
 	m.run(3 * time.Second)
 	moved := math.Hypot(m.clients[0].predicted.x-own.x, m.clients[0].predicted.y-own.y)
-	assert.InDelta(t, moved, m.clients[0].thing("dog/moss").astray.distance, 0.5)
+	off := m.clients[0].thing("dog/moss").astray
+	assert.InDelta(t, moved, math.Hypot(off.x, off.y), 0.5)
 }

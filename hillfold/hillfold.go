@@ -73,7 +73,6 @@ type Cheat struct {
 	X, Y    float64
 	Moves   bool // his dog to X, Y
 	Stamina bool // to the full
-	Hurry   bool // sends inputs that no key can make
 }
 
 // Dog movement, in metres, seconds and degrees.

@@ -42,7 +42,6 @@ type Server struct {
 	out     []Packet
 	buffers [][]byte
 	poses   []pose
-	denials int // requests for the bell
 	jumps   int // dogs that a claim moved farther than any dog can run
 	crowded int // dogs that started on top of another
 	barks   []barkNotice

@@ -29,6 +29,7 @@ func (m *mirror) sleeps(t time.Duration) bool {
 	return t-corners[len(corners)-1].t > sleepAfter && (m.existence == nil || m.existence.match > corners[len(corners)-1].t)
 }
 
+// expectOf begins or ends the judging of one tracker, as it should be at t.
 func (j *Judge) expectOf(v *view, m *mirror, k *tracker, t time.Duration, possible bool) {
 	if k == nil {
 		return
@@ -65,7 +66,12 @@ func (j *Judge) shouldSee(v *view, m *mirror, rule *watch.Rule, t time.Duration)
 			return true
 		}
 		d, ok := j.apart(v, m.thing, rule, t)
-		if m.near = ok && d <= rule.Radius && (m.near || m.comesNear(t)); m.near {
+		near := ok && d <= rule.Radius
+		if near && !m.near {
+			m.since = t // the time of grace begins
+		}
+		m.near = near
+		if near {
 			m.expected = true
 		} else if !ok || d > rule.Leave {
 			m.expected = false
@@ -84,12 +90,6 @@ func (v *view) couldHearOf(t time.Duration) time.Duration {
 		return t
 	}
 	return v.down.firstSince(t)
-}
-
-// comesNear begins the time of grace after coming near.
-func (m *mirror) comesNear(t time.Duration) bool {
-	m.since = t
-	return true
 }
 
 // apart is the distance between a view's own entity and a thing, as the
