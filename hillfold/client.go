@@ -1,6 +1,7 @@
 package hillfold
 
 import (
+	"hash/fnv"
 	"math"
 	"math/rand/v2"
 	"time"
@@ -98,7 +99,14 @@ type sample struct {
 // NewClient returns a client that is not in the match; see Join. Its trace goes
 // to say; random is for what is cosmetic.
 func NewClient(config Config, name string, names *trace.Names, random *rand.Rand, say func(*trace.Record)) *Client {
-	return &Client{config: config, name: name, random: random, tell: newTeller(names, say), newest: -1}
+	return &Client{config: config, name: name, random: random, tell: newTeller(names, say), newest: -1, session: config.Session ^ firstSession(name)}
+}
+
+// firstSession makes the sessions of different players different.
+func firstSession(name string) uint32 {
+	h := fnv.New32a()
+	h.Write([]byte(name))
+	return h.Sum32()
 }
 
 // Join makes the client ask to be let in, in a new session, from its next step

@@ -48,6 +48,8 @@ type Config struct {
 	Places int           // for players at a time; 0 means any number
 	Radius float64       // how far a player's dog perceives, metres; 0 means everything
 	Faults Faults        // mistakes to make
+
+	Session uint32 // sets a client's sessions apart from those of earlier processes of the same name; 0 where there are none
 }
 
 // Address tells the network places of packets apart. To a client everything

@@ -179,7 +179,10 @@ func (s *Server) Step(now time.Duration, arrived []Packet) []Packet {
 func (s *Server) receive(now time.Duration, packet Packet) {
 	r, kind := open(packet.Data)
 	session := r.u32()
-	p := s.find(packet.Peer, session)
+	p := s.find(session)
+	if p != nil {
+		p.address = packet.Peer // which may have changed on the way
+	}
 	switch {
 	case kind == packetJoin:
 		rate, name := r.u8(), r.text()
@@ -234,9 +237,9 @@ func (s *Server) receive(now time.Duration, packet Packet) {
 	}
 }
 
-func (s *Server) find(from Address, session uint32) *player {
+func (s *Server) find(session uint32) *player {
 	for _, p := range s.players {
-		if p.address == from && p.session == session && !p.gone {
+		if p.session == session && !p.gone {
 			return p
 		}
 	}

@@ -78,6 +78,10 @@ func (v *view) packet(d link.Direction, f link.Fate) {
 		return
 	}
 	news := v.judge.config.Rules.News
+	if f.Flipped > 0 { // what is spoiled tells nothing for certain
+		v.troubles = append(v.troubles, trouble{d, f, 0})
+		return
+	}
 	if d == link.Down && f.Size >= news.Down || d == link.Up && f.Size >= news.Up {
 		h.arrives(f.Sent, f.Arrives[0])
 	}
@@ -147,6 +151,9 @@ func (ev *Evidence) packets(v *view, from, to time.Duration) {
 		if p.fate.Copies == 0 {
 			ev.Lost++
 			row.Fate = p.fate.Dropped.String()
+		} else if p.fate.Flipped > 0 {
+			ev.Lost++
+			row.Fate = "spoiled"
 		} else {
 			ev.Late++
 			row.Fate, row.Delay, row.Usual = "late", Seconds(p.fate.Arrives[0]-p.fate.Sent), Seconds(p.usual)

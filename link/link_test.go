@@ -16,7 +16,7 @@ const ms = time.Millisecond
 
 // send puts n packets on a line, one every millisecond.
 func send(q Quality, seed uint64, n int) []Fate {
-	line, fates := NewLine(q, chance.Stream(seed, "link/fern/down")), make([]Fate, n)
+	line, fates := NewLine(Course{Quality: q}, chance.Stream(seed, "link/fern/down")), make([]Fate, n)
 	for i := range fates {
 		fates[i] = line.Send(time.Duration(i)*ms, 100)
 	}
@@ -161,7 +161,7 @@ func BenchmarkSend(b *testing.B) {
 		"lossOnly": {Loss: 0.04},
 	} {
 		b.Run(name, func(b *testing.B) {
-			line := NewLine(q, chance.Stream(1, "link/fern/down"))
+			line := NewLine(Course{Quality: q}, chance.Stream(1, "link/fern/down"))
 			b.ReportAllocs()
 			for i := 0; b.Loop(); i++ {
 				line.Send(time.Duration(i), 300)

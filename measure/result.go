@@ -72,7 +72,7 @@ type View struct {
 	Age                  *Spread             `json:"age_ms,omitempty"`               // of what it shows of moving things
 	Corrections          *Spread             `json:"corrections,omitempty"`          // of its own entity, in the unit of places
 	CorrectionsPerMinute float64             `json:"corrections_per_minute"`         //
-	ResponseOwn          *Spread             `json:"response_respondedms,omitempty"` // from an input to the first change in its own view
+	ResponseOwn          *Spread             `json:"response_own_ms,omitempty"` // from an input to the first change in its own view
 	ResponseServer       *Spread             `json:"response_server_ms,omitempty"`
 	ResponseOthers       *Spread             `json:"response_others_ms,omitempty"`
 	Jerkiness            float64             `json:"jerkiness"` // of others' motion, 1 is as rough as on the server

@@ -44,10 +44,12 @@ type Game struct {
 	Faults []string
 }
 
-// Link is a named pair of line qualities.
+// Link is a named pair of lines.
 type Link struct {
 	Name     string
-	Up, Down link.Quality
+	Up, Down link.Course
+	Moves    []time.Duration // when the client appears under a new address
+	Resets   []time.Duration // when its streams are broken off
 }
 
 // Bot is one player.
@@ -115,7 +117,10 @@ var ReadyLinks = []Link{
 	both("lost-valley", link.Quality{Latency: 400 * ms, Jitter: 50 * ms, Loss: 0.15, Burst: 5}),
 }
 
-func both(name string, q link.Quality) Link { return Link{Name: name, Up: q, Down: q} }
+func both(name string, q link.Quality) Link {
+	course := link.Course{Quality: q}
+	return Link{Name: name, Up: course, Down: course}
+}
 
 // Defaults of what a plan leaves out.
 func defaults() Plan {

@@ -47,8 +47,8 @@ func TestAWholePlan(t *testing.T) {
 	assert.Equal(t, uint64(42), p.Seed)
 	assert.Equal(t, Game{Name: "hillfold", Sheep: 5, Tick: 20, Send: 20, Frame: 60, Report: 10, Faults: []string{"lost-goodbye"}}, p.Game)
 	assert.Equal(t, Link{"moor",
-		link.Quality{Latency: 80 * ms, Loss: 0.04, Burst: 3},
-		link.Quality{Latency: 90 * ms, Loss: 0.04, Burst: 3, Jitter: 25 * ms, Reorder: true, Duplicate: 0.01}},
+		link.Course{Quality: link.Quality{Latency: 80 * ms, Loss: 0.04, Burst: 3}},
+		link.Course{Quality: link.Quality{Latency: 90 * ms, Loss: 0.04, Burst: 3, Jitter: 25 * ms, Reorder: true, Duplicate: 0.01}}, nil, nil},
 		p.Links[0], "a direction takes from the link what it does not say itself... and the other way round")
 	require.Len(t, p.Bots, 3)
 	assert.Equal(t, []Step{

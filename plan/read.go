@@ -14,7 +14,6 @@ import (
 	"github.com/goccy/go-yaml/parser"
 
 	"zitherwheel/hillfold"
-	"zitherwheel/link"
 )
 
 // Load reads a plan from a file.
@@ -132,73 +131,6 @@ func faultsKey(into *[]string) key {
 		return err
 	}
 	return k
-}
-
-func qualityKeys(q *link.Quality) []key {
-	return []key{
-		durationKey("latency", &q.Latency),
-		durationKey("jitter", &q.Jitter),
-		flagKey("reorder", &q.Reorder),
-		shareKey("loss", &q.Loss),
-		numberKey("burst", &q.Burst),
-		shareKey("duplicate", &q.Duplicate),
-	}
-}
-
-// readLinks reads links by name. What a link says counts for both directions
-// unless it says otherwise under up or down.
-func (p *Plan) readLinks(n ast.Node) error {
-	mapping, ok := n.(ast.MapNode)
-	if !ok {
-		return fmt.Errorf("%s is not a mapping from names to links", show(n))
-	}
-	for entries := mapping.MapRange(); entries.Next(); {
-		l := Link{Name: entries.Key().GetToken().Value}
-		var shared link.Quality
-		keys := qualityKeys(&shared)
-		var directions []func() error
-		for _, d := range []struct {
-			name string
-			into *link.Quality
-		}{{"up", &l.Up}, {"down", &l.Down}} {
-			keys = append(keys, key{d.name, func(n ast.Node) error {
-				directions = append(directions, func() error { return readObject(n, d.name, qualityKeys(d.into)) })
-				return nil
-			}, nil})
-		}
-		what := "link " + l.Name
-		if err := readObject(entries.Value(), what, keys); err != nil {
-			return err
-		}
-		l.Up, l.Down = shared, shared
-		for _, read := range directions {
-			if err := read(); err != nil {
-				return err
-			}
-		}
-		for _, q := range []link.Quality{l.Up, l.Down} {
-			if err := q.Validate(); err != nil {
-				return wrong(entries.Value(), "%s: %s", what, err)
-			}
-		}
-		p.Links = append(p.Links, l)
-	}
-	return nil
-}
-
-func (p *Plan) writeLinks() any {
-	var out yaml.MapSlice
-	for i := range p.Links {
-		l := &p.Links[i]
-		out = append(out, yaml.MapItem{Key: l.Name, Value: yaml.MapSlice{
-			{Key: "up", Value: writeObject(qualityKeys(&l.Up))},
-			{Key: "down", Value: writeObject(qualityKeys(&l.Down))},
-		}})
-	}
-	if out == nil {
-		return nil
-	}
-	return out
 }
 
 const mostBots = 200

@@ -28,6 +28,12 @@ func appendPacket(b []byte, view string, d link.Direction, f link.Fate) []byte {
 		b = append(append(b, `,"dropped":"`...), f.Dropped.String()...)
 		return append(b, '"', '}', '\n')
 	}
+	if f.Flipped > 0 {
+		b = strconv.AppendInt(append(b, `,"flipped":`...), int64(f.Flipped), 10)
+	}
+	if f.Resent > 0 {
+		b = strconv.AppendInt(append(b, `,"resent":`...), int64(f.Resent), 10)
+	}
 	b = trace.AppendSeconds(append(b, `,"arrives":[`...), f.Arrives[0])
 	if f.Copies > 1 {
 		b = trace.AppendSeconds(append(b, ','), f.Arrives[1])
@@ -76,11 +82,13 @@ func parsePacket(text []byte) (view string, d link.Direction, f link.Fate, err e
 		Bytes     int
 		Arrives   []float64
 		Dropped   string
+		Flipped   int
+		Resent    int
 	}
 	if err = json.Unmarshal(text, &line); err != nil {
 		return "", 0, f, err
 	}
-	f = link.Fate{Number: line.Number, Sent: seconds(line.Sent), Size: line.Bytes, Copies: len(line.Arrives)}
+	f = link.Fate{Number: line.Number, Sent: seconds(line.Sent), Size: line.Bytes, Copies: len(line.Arrives), Flipped: line.Flipped, Resent: line.Resent}
 	switch line.Direction {
 	case link.Up.String():
 		d = link.Up

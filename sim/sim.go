@@ -83,7 +83,9 @@ func (s *Sim) Send(from, to Node, data []byte) {
 	}
 	for _, at := range fate.Arrives[:fate.Copies] {
 		s.sent++
-		s.queue.push(event{at: at, order: order(false, to, s.sent), node: to, from: from, data: append(s.buffer(), data...)})
+		copied := append(s.buffer(), data...)
+		fate.Spoil(copied)
+		s.queue.push(event{at: at, order: order(false, to, s.sent), node: to, from: from, data: copied})
 	}
 }
 

@@ -39,7 +39,7 @@ func talkers(t *testing.T, senders int, quality link.Quality, length time.Durati
 			s.Send(self, server, fmt.Appendf(nil, "%v", now))
 			return now + 7*ms
 		}), time.Duration(i)*ms)
-		s.Connect(self, server, link.NewLine(quality, chance.Stream(4, name)), nil)
+		s.Connect(self, server, link.NewLine(link.Course{Quality: quality}, chance.Stream(4, name)), nil)
 	}
 	require.NoError(t, s.Run(context.Background(), length))
 	require.Equal(t, length, s.Now())

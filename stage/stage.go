@@ -165,9 +165,9 @@ func (m *match) set(faults hillfold.Faults) {
 		for _, d := range []struct {
 			direction link.Direction
 			from, to  sim.Node
-			quality   link.Quality
+			course    link.Course
 		}{{link.Up, c.node, serverNode, l.Up}, {link.Down, serverNode, c.node, l.Down}} {
-			line := link.NewLine(d.quality, m.stream("link/"+b.Name+"/"+d.direction.String()))
+			line := link.NewLine(d.course, m.stream("link/"+b.Name+"/"+d.direction.String()))
 			m.clock.Connect(d.from, d.to, line, func(f link.Fate) { m.packet(view, d.direction, f) })
 		}
 		m.clients = append(m.clients, c)
@@ -210,8 +210,22 @@ func (m *match) note(err error) {
 	}
 }
 
-// serverNode runs the game's server on the clock. A bot's node number is its
-// address.
+// addresses is how many nodes there can be: an address tells a node and how
+// often it has changed its address.
+const addresses = 1 << 16
+
+// apparent is the address under which the server sees a node.
+func (m *match) apparent(now time.Duration, n sim.Node) hillfold.Address {
+	moved := 0
+	for _, at := range m.plan.LinkOf(m.plan.Bots[n-1]).Moves {
+		if now >= at {
+			moved++
+		}
+	}
+	return hillfold.Address(n) + addresses*hillfold.Address(moved)
+}
+
+// serverNode runs the game's server on the clock.
 type serverNode struct {
 	match   *match
 	arrived []hillfold.Packet
@@ -219,8 +233,13 @@ type serverNode struct {
 
 func (n *serverNode) Step(now time.Duration, arrived []sim.Datagram) time.Duration {
 	n.arrived = packets(n.arrived, arrived)
+	for i := range n.arrived {
+		n.arrived[i].Peer = n.match.apparent(now, sim.Node(n.arrived[i].Peer))
+	}
 	for _, p := range n.match.server.Step(now, n.arrived) {
-		n.match.clock.Send(0, sim.Node(p.Peer), p.Data)
+		if node := sim.Node(p.Peer % addresses); n.match.apparent(now, node) == p.Peer { // what goes to an address of old is lost
+			n.match.clock.Send(0, node, p.Data)
+		}
 	}
 	return n.match.server.Next()
 }

@@ -1,0 +1,280 @@
+package plan
+
+import (
+	"errors"
+	"fmt"
+	"reflect"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+
+	"zitherwheel/link"
+)
+
+// readLinks reads links by name. What a link says counts for both directions
+// unless it says otherwise under up or down.
+func (p *Plan) readLinks(n ast.Node) error {
+	mapping, ok := n.(ast.MapNode)
+	if !ok {
+		return fmt.Errorf("%s is not a mapping from names to links", show(n))
+	}
+	for entries := mapping.MapRange(); entries.Next(); {
+		l := Link{Name: entries.Key().GetToken().Value}
+		what := "link " + l.Name
+		var both courseReader
+		var up, down ast.Node
+		keys := append(both.keys(), timesKey("readdress", &l.Moves), timesKey("reset", &l.Resets),
+			key{"up", func(n ast.Node) error { up = n; return nil }, nil},
+			key{"down", func(n ast.Node) error { down = n; return nil }, nil})
+		if err := readObject(entries.Value(), what, keys); err != nil {
+			return err
+		}
+		for _, d := range []struct {
+			name string
+			node ast.Node
+			into *link.Course
+		}{{"up", up, &l.Up}, {"down", down, &l.Down}} {
+			own := both
+			if d.node != nil {
+				if err := readObject(d.node, d.name, own.keys()); err != nil {
+					return err
+				}
+			}
+			if err := own.readChanges(); err != nil {
+				return err
+			}
+			if err := own.course.Validate(); err != nil {
+				return wrong(entries.Value(), "%s: %s", what, err)
+			}
+			*d.into = own.course
+		}
+		p.Links = append(p.Links, l)
+	}
+	return nil
+}
+
+// courseReader reads a course. Its changes are read last, because each begins from
+// what was said before it.
+type courseReader struct {
+	course  link.Course
+	changes ast.Node // or nil
+}
+
+func (r *courseReader) keys() []key {
+	keys := courseKeys(&r.course)
+	for i := range keys {
+		if keys[i].name == "changes" {
+			keys[i].read = func(n ast.Node) error { r.changes = n; return nil }
+		}
+	}
+	return keys
+}
+
+func (r *courseReader) readChanges() error {
+	if r.changes == nil {
+		return nil
+	}
+	now := r.course.Quality
+	err := readList(r.changes, func(item ast.Node) error {
+		change := link.Change{Quality: now}
+		if err := readObject(item, "change", append(qualityKeys(&change.Quality), durationKey("at", &change.At))); err != nil {
+			return err
+		}
+		now = change.Quality
+		r.course.Changes = append(r.course.Changes, change)
+		return nil
+	})
+	var at *located
+	if err != nil && !errors.As(err, &at) {
+		return wrong(r.changes, "changes: %s", err)
+	}
+	return err
+}
+
+func qualityKeys(q *link.Quality) []key {
+	return []key{
+		durationKey("latency", &q.Latency),
+		durationKey("jitter", &q.Jitter),
+		{"spread", func(n ast.Node) (err error) {
+			text, _ := scalar(n)
+			q.Spread, err = link.ParseSpread(text)
+			return err
+		}, func() any {
+			if q.Spread == link.Normal {
+				return nil
+			}
+			return q.Spread.String()
+		}},
+		numberKey("sticky", &q.Sticky),
+		flagKey("reorder", &q.Reorder),
+		shareKey("loss", &q.Loss),
+		numberKey("burst", &q.Burst),
+		shareKey("duplicate", &q.Duplicate),
+		shareKey("corrupt", &q.Corrupt),
+		shareKey("straggle", &q.Straggle),
+		durationKey("straggle-by", &q.StraggleBy),
+		rateKey("rate", &q.Rate),
+		bytesKey("queue", &q.Queue),
+		bytesKey("mtu", &q.MTU),
+	}
+}
+
+func courseKeys(c *link.Course) []key {
+	return append(qualityKeys(&c.Quality),
+		key{"changes", nil, func() any { return writeChanges(c) }},
+		key{"outages", func(n ast.Node) error {
+			c.Outages = nil
+			return readList(n, func(item ast.Node) error {
+				var at, length time.Duration
+				if err := readObject(item, "outage", outageKeys(&at, &length)); err != nil {
+					return err
+				}
+				c.Outages = append(c.Outages, link.Window{From: at, Until: at + length})
+				return nil
+			})
+		}, func() any {
+			var out []any
+			for _, w := range c.Outages {
+				length := w.Until - w.From
+				out = append(out, writeObject(outageKeys(&w.From, &length)))
+			}
+			if out == nil {
+				return nil
+			}
+			return out
+		}})
+}
+
+func outageKeys(at, length *time.Duration) []key {
+	return []key{durationKey("at", at), durationKey("for", length)}
+}
+
+// writeChanges writes of each change what it changes.
+func writeChanges(c *link.Course) any {
+	var out []any
+	before := c.Quality
+	for _, change := range c.Changes {
+		object := yaml.MapSlice{{Key: "at", Value: change.At.String()}}
+		old := qualityKeys(&before)
+		for i, k := range qualityKeys(&change.Quality) {
+			was, is := old[i].write(), k.write()
+			switch {
+			case reflect.DeepEqual(was, is):
+			case is != nil:
+				object = append(object, yaml.MapItem{Key: k.name, Value: is})
+			default: // back to nothing, which must be said here
+				object = append(object, yaml.MapItem{Key: k.name, Value: nothing[k.name]})
+			}
+		}
+		out = append(out, object)
+		before = change.Quality
+	}
+	if out == nil {
+		return nil
+	}
+	return out
+}
+
+// nothing is how a quality is written that is switched off.
+var nothing = map[string]any{"latency": "0s", "jitter": "0s", "straggle-by": "0s", "spread": link.Normal.String(), "reorder": false,
+	"sticky": 0, "loss": 0, "burst": 0, "duplicate": 0, "corrupt": 0, "straggle": 0, "rate": 0, "queue": 0, "mtu": 0}
+
+func (p *Plan) writeLinks() any {
+	var out yaml.MapSlice
+	for i := range p.Links {
+		l := &p.Links[i]
+		object := yaml.MapSlice{
+			{Key: "up", Value: writeObject(courseKeys(&l.Up))},
+			{Key: "down", Value: writeObject(courseKeys(&l.Down))},
+		}
+		object = append(object, writeObject([]key{timesKey("readdress", &l.Moves), timesKey("reset", &l.Resets)})...)
+		out = append(out, yaml.MapItem{Key: l.Name, Value: object})
+	}
+	if out == nil {
+		return nil
+	}
+	return out
+}
+
+// ParseRate reads bits a second: 2Mbit/s, 256kbit/s, or a number.
+func ParseRate(text string) (float64, error) { return withUnit(text, "/s", bitUnits) }
+
+// ParseBytes reads a number of bytes: 64kB, 64KiB, or a number.
+func ParseBytes(text string) (int, error) {
+	v, err := withUnit(text, "", byteUnits)
+	return int(v), err
+}
+
+type unit struct {
+	name   string
+	factor float64
+}
+
+var bitUnits = []unit{{"Gbit", 1e9}, {"Mbit", 1e6}, {"kbit", 1e3}, {"bit", 1}, {"", 1}}
+var byteUnits = []unit{{"MiB", 1 << 20}, {"KiB", 1 << 10}, {"MB", 1e6}, {"kB", 1e3}, {"B", 1}, {"", 1}}
+
+func withUnit(text, per string, units []unit) (float64, error) {
+	digits := strings.TrimSuffix(strings.TrimSpace(text), per)
+	for _, u := range units {
+		if number, ok := strings.CutSuffix(digits, u.name); ok {
+			v, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
+			if err != nil || !(v >= 0 && v*u.factor <= 1e12) {
+				break
+			}
+			return v * u.factor, nil
+		}
+	}
+	if per != "" {
+		return 0, fmt.Errorf("%q is no number of bits a second; write it like 2Mbit/s or 256kbit/s", text)
+	}
+	return 0, fmt.Errorf("%q is no number of bytes; write it like 1200 or 64KiB", text)
+}
+
+func rateKey(name string, into *float64) key {
+	k := numberKey(name, into)
+	k.read = func(n ast.Node) (err error) {
+		text, _ := scalar(n)
+		*into, err = ParseRate(text)
+		return err
+	}
+	return k
+}
+
+func bytesKey(name string, into *int) key {
+	return optional(key{name, func(n ast.Node) (err error) {
+		text, _ := scalar(n)
+		*into, err = ParseBytes(text)
+		return err
+	}, nil}, into)
+}
+
+// timesKey reads one moment or a list of them.
+func timesKey(name string, into *[]time.Duration) key {
+	return key{name, func(n ast.Node) error {
+		*into = nil
+		one := func(item ast.Node) error {
+			var at time.Duration
+			if err := durationKey(name, &at).read(item); err != nil {
+				return err
+			}
+			*into = append(*into, at)
+			return nil
+		}
+		if _, ok := scalar(n); ok {
+			return one(n)
+		}
+		return readList(n, one)
+	}, func() any {
+		var out []string
+		for _, at := range *into {
+			out = append(out, at.String())
+		}
+		if out == nil {
+			return nil
+		}
+		return out
+	}}
+}
