@@ -20,11 +20,13 @@ type Plan struct {
 	Title     string
 	Seed      uint64
 	Length    time.Duration // of the match
-	Clock     string        // "virtual"
+	Clock     string        // Virtual or Wall
 	Game      Game
+	Build     Build
 	Links     []Link
 	Bots      []Bot
 	Reference string      // whom the views are held against: server, a bot's name, or none
+	Align     string      // how the views' clocks are brought together: shared or "", tick, or estimated
 	Rules     watch.Rules // the plan's own rules, then the game's
 
 	checks []func() error // made while reading, of what may refer to later parts
@@ -32,7 +34,7 @@ type Plan struct {
 
 // Game says which game is played and how.
 type Game struct {
-	Name   string // "hillfold"
+	Name   string // "hillfold", or what the build under test is called
 	Sheep  int
 	Places int     // for players at a time; 0 means any number
 	Radius float64 // how far a player perceives; 0 means everything
@@ -43,6 +45,14 @@ type Game struct {
 	Report int     // a client says in its trace what it shows
 	Faults []string
 }
+
+// The clocks of a match.
+const (
+	Virtual = "virtual" // as fast as it can be computed, and the same bytes each time
+	Wall    = "wall"    // real processes and sockets
+)
+
+const hillfoldName = "hillfold"
 
 // Link is a named pair of lines.
 type Link struct {
@@ -128,8 +138,9 @@ func defaults() Plan {
 		Title:  "untitled match",
 		Seed:   1,
 		Length: 60 * time.Second,
-		Clock:  "virtual",
-		Game:   Game{Name: "hillfold", Sheep: 20, Tick: 30, Send: 20, Frame: 60, Report: 20},
+		Clock:  Virtual,
+		Build:  defaultBuild(),
+		Game:   Game{Name: hillfoldName, Sheep: 20, Tick: 30, Send: 20, Frame: 60, Report: 20},
 	}
 }
 

@@ -32,7 +32,11 @@ func Parse(file string, text []byte) (*Plan, error) {
 	if err := readDocument(file, text, "the plan", p.keys(), p.check); err != nil {
 		return nil, err
 	}
-	if err := p.complete(); err != nil {
+	err := p.complete()
+	if err == nil {
+		err = p.completeBuild(file)
+	}
+	if err != nil {
 		return nil, &Error{File: file, Message: err.Error()}
 	}
 	return &p, nil
@@ -99,9 +103,9 @@ func (p *Plan) keys() []key {
 		textKey("title", &p.Title),
 		seedKey("seed", &p.Seed),
 		durationKey("length", &p.Length),
-		wordKey("clock", &p.Clock, []string{"virtual"}),
+		wordKey("clock", &p.Clock, []string{Virtual, Wall}),
 		nestedKey("game", []key{
-			wordKey("name", &p.Game.Name, []string{"hillfold"}),
+			textKey("name", &p.Game.Name),
 			wholeKey("sheep", &p.Game.Sheep, 0, 100),
 			optional(wholeKey("places", &p.Game.Places, 0, mostBots), &p.Game.Places),
 			numberKey("radius", &p.Game.Radius),
@@ -112,23 +116,31 @@ func (p *Plan) keys() []key {
 				wholeKey("frame", &p.Game.Frame, 1, 240),
 				wholeKey("report", &p.Game.Report, 1, 240),
 			}),
-			faultsKey(&p.Game.Faults),
+			p.faultsKey(),
 		}),
+		p.buildKey(),
 		textKey("reference", &p.Reference),
+		wordKey("align", &p.Align, []string{"shared", "tick", "estimated"}),
 		{"links", p.readLinks, p.writeLinks},
 		{"bots", p.readBots, p.writeBots},
 	}, rulesKeys(&p.Rules)...)
 }
 
-func faultsKey(into *[]string) key {
-	k := wordsKey("faults", into)
+// faultsKey reads the mistakes to plant. Those of the demo game must be known.
+func (p *Plan) faultsKey() key {
+	k := wordsKey("faults", &p.Game.Faults)
 	read := k.read
 	k.read = func(n ast.Node) error {
-		if err := read(n); err != nil {
-			return err
-		}
-		_, err := hillfold.ParseFaults(*into)
-		return err
+		p.checks = append(p.checks, func() error {
+			if p.Game.Name != hillfoldName {
+				return nil
+			}
+			if _, err := hillfold.ParseFaults(p.Game.Faults); err != nil {
+				return wrong(n, "faults: %s", err)
+			}
+			return nil
+		})
+		return read(n)
 	}
 	return k
 }
@@ -138,7 +150,7 @@ const mostBots = 200
 func (p *Plan) readBots(n ast.Node) error {
 	return readList(n, func(item ast.Node) error {
 		b, count := Bot{}, 1
-		keys := append(b.keys(), wholeKey("count", &count, 1, mostBots))
+		keys := append(b.keys(p), wholeKey("count", &count, 1, mostBots))
 		if err := readObject(item, "bot", keys); err != nil {
 			return err
 		}
@@ -180,12 +192,12 @@ func (p *Plan) readBots(n ast.Node) error {
 func (p *Plan) writeBots() any {
 	out := make([]any, len(p.Bots))
 	for i := range p.Bots {
-		out[i] = writeObject(p.Bots[i].keys())
+		out[i] = writeObject(p.Bots[i].keys(p))
 	}
 	return out
 }
 
-func (b *Bot) keys() []key {
+func (b *Bot) keys(p *Plan) []key {
 	return []key{
 		textKey("name", &b.Name),
 		textKey("link", &b.Link),
@@ -197,9 +209,12 @@ func (b *Bot) keys() []key {
 				if err := readObject(item, "step", s.keys()); err != nil {
 					return err
 				}
-				if err := s.validate(); err != nil {
-					return wrong(item, "step: %s", err)
-				}
+				p.checks = append(p.checks, func() error {
+					if err := s.validate(p.Game.Name == hillfoldName); err != nil {
+						return wrong(item, "step: %s", err)
+					}
+					return nil
+				})
 				b.Steps = append(b.Steps, s)
 				return nil
 			})
@@ -233,7 +248,9 @@ var pressable = []string{"bark"}
 // What a cheat can change.
 var cheatable = []string{"place", "stamina", "speed"}
 
-func (s *Step) validate() error {
+// validate checks what goes with what, and for the demo game also whether it has
+// such inputs.
+func (s *Step) validate(demo bool) error {
 	switch {
 	case s.Do == "":
 		return fmt.Errorf("it says nothing to do; add do: with one of %s", strings.Join(Actions, ", "))
@@ -245,6 +262,8 @@ func (s *Step) validate() error {
 		return fmt.Errorf("cheat goes with sets:, a list of %s", strings.Join(cheatable, ", "))
 	case (s.Do == Chase) != (s.Kind != ""):
 		return errors.New("chase goes with kind:, like kind: sheep")
+	case !demo:
+		return nil
 	case s.Do == Press && !slices.Contains(pressable, s.Input):
 		return fmt.Errorf("input: there is no %q to press; there is %s", s.Input, strings.Join(pressable, ", "))
 	}
@@ -306,6 +325,8 @@ func (p *Plan) complete() error {
 			return fmt.Errorf("bot %s never joins; begin its steps with do: join", b.Name)
 		}
 	}
-	p.addGameRules()
+	if p.Game.Name == hillfoldName {
+		p.addGameRules()
+	}
 	return nil
 }

@@ -1,0 +1,441 @@
+// Package build runs the programs of a game build under test: it starts them,
+// tells their trace lines from their log text, hands them control lines, says what
+// they use of the machine, and ends them with all that they started.
+//
+// docs/trace-lines.md and docs/driving.md say what a program has to do for this.
+// The package knows nothing of matches, links or verdicts.
+package build
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+)
+
+// Spec says what is started.
+type Spec struct {
+	Name        string   // in messages
+	Run         []string // the program and its arguments
+	Folder      string   // where it works
+	Env         []string // NAME=VALUE, beside those of this program
+	Trace       Trace
+	DriveInput  bool   // control lines go to standard input
+	DriveSocket bool   // control lines go back over the trace's connection
+	Signal      string // terminate or interrupt: how it is asked to stop
+	StopWithin  time.Duration
+	Guard       *Guard // or nil
+}
+
+// Trace says where trace lines come from. The zero value is standard output.
+type Trace struct {
+	File   string       // a file that is followed, or ""
+	Socket net.Listener // the program connects to it, or nil; it is closed with the process
+	None   bool
+}
+
+// Source is where a line came from.
+type Source uint8
+
+const (
+	Output Source = iota // standard output
+	Errors               // standard error
+	File                 // the file that is followed
+	Socket               // the connection for the trace
+)
+
+func (s Source) String() string {
+	return [...]string{"standard output", "standard error", "trace file", "trace connection"}[s]
+}
+
+// Line is a line that a process said, without its end.
+type Line struct {
+	Text   []byte // to be kept
+	At     time.Time
+	Source Source
+	Trace  bool // it looks like a trace line and came from where they come from
+	Cut    bool // it was longer than MaxLine, and this is its beginning
+}
+
+// MaxLine is the longest line that is kept whole.
+const MaxLine = 4 << 20
+
+// Process is a program that was started. All methods are safe for concurrent use.
+type Process struct {
+	spec    Spec
+	command *exec.Cmd
+	say     func(Line)
+	began   time.Time
+	tree    tree
+
+	input   io.WriteCloser
+	mu      sync.Mutex
+	socket  net.Conn
+	queue   chan []byte
+	stopped atomic.Bool
+
+	ending  chan struct{} // closed when it has exited: followers read what is left
+	readers sync.WaitGroup
+	exited  chan struct{} // closed when all was read
+	state   *os.ProcessState
+	endedAt time.Time
+}
+
+// NotFound is the error of a program that is not there.
+type NotFound struct {
+	Program string
+	Err     error
+}
+
+func (e *NotFound) Error() string { return fmt.Sprintf("%s: %v", e.Program, e.Err) }
+func (e *NotFound) Unwrap() error { return e.Err }
+
+// mostUnsaid is how many control lines wait for a process that does not read them.
+const mostUnsaid = 1024
+
+// Start starts a program. What it says goes to say, from several goroutines and
+// until Exited; say may block, and then the program has to wait too.
+func Start(spec Spec, say func(Line)) (*Process, error) {
+	path, err := lookUp(spec.Run[0], spec.Folder)
+	if err != nil {
+		return nil, &NotFound{spec.Run[0], err}
+	}
+	p := &Process{spec: spec, say: say, queue: make(chan []byte, mostUnsaid), ending: make(chan struct{}), exited: make(chan struct{})}
+	c := exec.Command(path, spec.Run[1:]...)
+	c.Args[0] = spec.Run[0]
+	c.Dir = spec.Folder
+	c.Env = append(os.Environ(), spec.Env...)
+	if spec.Guard != nil {
+		c.Env = append(c.Env, markerName+"="+spec.Guard.marker)
+	}
+	p.command = c
+	out, err := c.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	errs, err := c.StderrPipe()
+	if err != nil {
+		return nil, err
+	}
+	if spec.DriveInput {
+		if p.input, err = c.StdinPipe(); err != nil {
+			return nil, err
+		}
+	}
+	p.began = time.Now()
+	if err := p.tree.start(c); err != nil {
+		return nil, fmt.Errorf("%s cannot be started: %w", spec.Run[0], err)
+	}
+	if spec.Guard != nil {
+		spec.Guard.watch(c.Process.Pid)
+	}
+	outputIsTrace := spec.Trace.File == "" && spec.Trace.Socket == nil && !spec.Trace.None
+	var pipes sync.WaitGroup
+	pipes.Go(func() { p.read(out, Output, outputIsTrace) })
+	pipes.Go(func() { p.read(errs, Errors, false) })
+	if spec.Trace.File != "" {
+		p.readers.Go(func() { p.follow(spec.Trace.File) })
+	}
+	if spec.Trace.Socket != nil {
+		p.readers.Go(p.accept)
+	}
+	if spec.DriveInput {
+		go p.write()
+	}
+	go p.wait(&pipes, out, errs)
+	return p, nil
+}
+
+// lookUp finds a program as a shell would that stands in folder.
+func lookUp(program, folder string) (string, error) {
+	if strings.ContainsAny(program, `/\`) && !strings.HasPrefix(program, "/") && folder != "" {
+		program = folder + string(os.PathSeparator) + program
+	}
+	path, err := exec.LookPath(program)
+	var e *exec.Error
+	if errors.As(err, &e) {
+		err = e.Err
+	}
+	return path, err
+}
+
+// outliveFor is how long is waited for the pipes of a program that has exited while
+// something that it started holds them open.
+const outliveFor = 500 * time.Millisecond
+
+func (p *Process) wait(pipes *sync.WaitGroup, outputs ...io.Closer) {
+	// Cmd.Wait would close the pipes too early for what is still in them.
+	state, err := p.command.Process.Wait()
+	p.mu.Lock()
+	p.state, p.endedAt = state, time.Now()
+	p.mu.Unlock()
+	if err != nil {
+		p.say(Line{Text: fmt.Appendf(nil, "zwheel: waiting for the process: %v", err), At: time.Now(), Source: Errors})
+	}
+	close(p.ending)
+	read := make(chan struct{})
+	go func() { pipes.Wait(); close(read) }()
+	select {
+	case <-read:
+	case <-time.After(outliveFor):
+		p.tree.kill() // children that it left behind
+		select {
+		case <-read:
+		case <-time.After(outliveFor): // it has gone out of the group; its pipes are let go
+		}
+	}
+	for _, output := range outputs {
+		output.Close()
+	}
+	<-read
+	if p.spec.Trace.Socket != nil {
+		p.spec.Trace.Socket.Close()
+	}
+	p.mu.Lock()
+	if p.socket != nil {
+		_ = p.socket.SetReadDeadline(time.Now().Add(outliveFor))
+	}
+	p.mu.Unlock()
+	p.readers.Wait()
+	p.tree.kill()
+	p.tree.release()
+	if p.spec.Guard != nil {
+		p.spec.Guard.forget(p.command.Process.Pid)
+	}
+	// Close the pipes: of input too, so that the writer ends.
+	if p.input != nil {
+		p.input.Close()
+	}
+	close(p.exited)
+}
+
+// read hands on the lines of a stream until it ends.
+func (p *Process) read(from io.Reader, source Source, trace bool) {
+	s := splitter{}
+	buffer := make([]byte, 64<<10)
+	for {
+		n, err := from.Read(buffer)
+		at := time.Now()
+		s.take(buffer[:n], func(text []byte, cut bool) { p.hand(text, at, source, trace, cut) })
+		if err != nil {
+			s.end(func(text []byte, cut bool) { p.hand(text, at, source, trace, cut) })
+			return
+		}
+	}
+}
+
+func (p *Process) hand(text []byte, at time.Time, source Source, trace, cut bool) {
+	text = bytes.TrimRight(text, " \r\t")
+	if len(text) > 0 {
+		p.say(Line{Text: text, At: at, Source: source, Trace: trace && text[0] == '{', Cut: cut})
+	}
+}
+
+// splitter cuts a stream into lines.
+type splitter struct {
+	partial []byte
+	skips   bool // the rest of a line that was too long
+}
+
+func (s *splitter) take(data []byte, line func(text []byte, cut bool)) {
+	for len(data) > 0 {
+		i := bytes.IndexByte(data, '\n')
+		part := data
+		if i >= 0 {
+			part = data[:i]
+		}
+		if !s.skips {
+			s.partial = append(s.partial, part...)
+		}
+		if len(s.partial) > MaxLine {
+			line(s.partial[:MaxLine:MaxLine], true)
+			s.partial, s.skips = nil, true
+		}
+		if i < 0 {
+			return
+		}
+		if !s.skips {
+			line(s.partial, false)
+		}
+		s.partial, s.skips = nil, false
+		data = data[i+1:]
+	}
+}
+
+// end hands on a last line without an end.
+func (s *splitter) end(line func(text []byte, cut bool)) {
+	if len(s.partial) > 0 {
+		line(s.partial, false)
+	}
+	s.partial = nil
+}
+
+// followEvery is how often a file is looked at.
+const followEvery = 5 * time.Millisecond
+
+// follow hands on the lines of a file as they are written, until the process has
+// exited and all was read.
+func (p *Process) follow(path string) {
+	var file *os.File
+	defer func() {
+		if file != nil {
+			file.Close()
+		}
+	}()
+	s := splitter{}
+	buffer := make([]byte, 64<<10)
+	last := false
+	for {
+		if file == nil {
+			file, _ = os.Open(path) // it may come yet
+		}
+		n := 0
+		if file != nil {
+			n, _ = file.Read(buffer) // at the end there is nothing, as yet
+		}
+		at := time.Now()
+		s.take(buffer[:n], func(text []byte, cut bool) { p.hand(text, at, File, true, cut) })
+		if n > 0 {
+			continue
+		}
+		if last {
+			s.end(func(text []byte, cut bool) { p.hand(text, at, File, true, cut) })
+			return
+		}
+		select {
+		case <-p.ending:
+			last = true
+		case <-time.After(followEvery):
+		}
+	}
+}
+
+// accept takes the connections for the trace, one after the other.
+func (p *Process) accept() {
+	for {
+		conn, err := p.spec.Trace.Socket.Accept()
+		if err != nil {
+			return
+		}
+		p.mu.Lock()
+		p.socket = conn
+		p.mu.Unlock()
+		p.read(conn, Socket, true)
+		conn.Close()
+	}
+}
+
+// Say hands the process a control line, without its end. A process that does not
+// read them is no reason to wait: beyond some number they are dropped, and Say
+// reports false.
+func (p *Process) Say(line []byte) bool {
+	line = append(slices.Clone(line), '\n')
+	if p.spec.DriveSocket {
+		p.mu.Lock()
+		conn := p.socket
+		p.mu.Unlock()
+		if conn == nil {
+			return false
+		}
+		_ = conn.SetWriteDeadline(time.Now().Add(time.Second))
+		_, err := conn.Write(line)
+		return err == nil
+	}
+	if !p.spec.DriveInput {
+		return false
+	}
+	select {
+	case p.queue <- line:
+		return true
+	default:
+		return false
+	}
+}
+
+// write writes control lines to standard input.
+func (p *Process) write() {
+	for {
+		select {
+		case line := <-p.queue:
+			if _, err := p.input.Write(line); err != nil {
+				return
+			}
+		case <-p.ending:
+			return
+		}
+	}
+}
+
+// Connected reports whether the process has connected for its trace, where it is
+// to do so.
+func (p *Process) Connected() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.spec.Trace.Socket == nil || p.socket != nil
+}
+
+// PID is the number of the process.
+func (p *Process) PID() int { return p.command.Process.Pid }
+
+// Exited is closed when the process has ended and all that it said was handed on.
+func (p *Process) Exited() <-chan struct{} { return p.exited }
+
+// Running reports whether the process has not ended yet.
+func (p *Process) Running() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.state == nil
+}
+
+// Exit says how the process ended, like "exit status 3", and whether it was asked
+// to. It is "" while it runs.
+func (p *Process) Exit() (how string, asked bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.state == nil {
+		return "", false
+	}
+	return p.state.String(), p.stopped.Load()
+}
+
+// StopLine is the control line that asks a program to stop.
+var StopLine = []byte(`{"do":"stop"}`)
+
+// Stop ends the process: by a control line if it reads them, then by a signal, and
+// at last it kills it with all that it started. It returns what it took: "line",
+// "signal" or "kill", or "" if the process had ended already.
+func (p *Process) Stop() string {
+	p.stopped.Store(true)
+	if !p.Running() {
+		<-p.exited
+		return ""
+	}
+	within := p.spec.StopWithin
+	if p.Say(StopLine) && p.gone(within) {
+		return "line"
+	}
+	if p.tree.ask(p.spec.Signal) && p.gone(within) {
+		return "signal"
+	}
+	p.tree.kill()
+	<-p.exited
+	return "kill"
+}
+
+func (p *Process) gone(within time.Duration) bool {
+	select {
+	case <-p.ending:
+		<-p.exited
+		return true
+	case <-time.After(within):
+		return false
+	}
+}

@@ -1,0 +1,356 @@
+package plan
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"net"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"zitherwheel/hillfold"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/mattn/go-shellwords"
+)
+
+// Build says how the game build under test is brought up, for the wall clock.
+// The zero value is the demo game's own.
+type Build struct {
+	Folder  string            // working folder of the programs, absolute
+	Env     map[string]string // put into their environment
+	Ports   []Port            // of the server; the first is the game's
+	Attach  string            // host:port of a server that runs already, or ""
+	Server  Program           // without Run if there is Attach or a host
+	Client  Program
+	Host    Program    // the client of the bot that is the host
+	Place   []string   // the two fields that tell where a thing is on the ground
+	Heading string     // the field that tells where it faces, in degrees counter-clockwise from the first axis; may be ""
+	Area    [2]float64 // size of the ground that bots roam, around the origin
+	Hertz   int        // control lines a second at most
+}
+
+// Given reports whether the plan names a build.
+func (b *Build) Given() bool { return len(b.Client.Run) > 0 }
+
+// Port is a port of the server.
+type Port struct {
+	Name    string
+	Network string // udp or tcp
+	Number  int    // 0 takes a free one
+}
+
+// Program is one program of a build. In Run, Env and Trace, words in braces stand
+// for what they name; see Placeholders.
+type Program struct {
+	Run   []string          // the program and its arguments
+	Env   map[string]string // beside that of the build
+	Trace string            // where its trace lines come from: OutputTrace, SocketTrace, NoTrace, or the path of a file
+	Drive string            // where it reads control lines: InputDrive, SocketDrive or NoDrive
+	Stays bool              // a client's process goes on when its player leaves; otherwise it is stopped, and started anew
+	Ready Ready
+	Stop  Stop
+}
+
+// Where trace lines come from and control lines go to.
+const (
+	OutputTrace = "output" // standard output
+	SocketTrace = "socket" // a connection to the address in ZWHEEL_TRACE
+	NoTrace     = "none"
+
+	InputDrive  = "input"  // standard input
+	SocketDrive = "socket" // back over the connection of the trace
+	NoDrive     = "none"
+)
+
+// Ready says when a program is ready: when all that is given has come. The zero
+// value is as soon as its ports are open, or at once for a client.
+type Ready struct {
+	Log    string        // a log line matches this pattern
+	Line   bool          // a trace line has come
+	Port   bool          // the server's TCP ports can be connected to
+	After  time.Duration // so much time has passed
+	Within time.Duration // and not later than this, or it has failed
+}
+
+// Stop says how a program is stopped: first by a control line if it reads them,
+// then by a signal, then it is killed with all that it started.
+type Stop struct {
+	Signal string        // terminate or interrupt
+	Within time.Duration // after each of the first two
+}
+
+// Placeholders are the words in braces that programs may use.
+var Placeholders = []string{"host", "port", "name", "seed", "trace", "tick", "send", "frame", "report", "faults", "length", "zwheel"}
+
+func defaultProgram(drive string, ready time.Duration) Program {
+	return Program{Trace: OutputTrace, Drive: drive, Ready: Ready{Within: ready}, Stop: Stop{Signal: "terminate", Within: 2 * time.Second}}
+}
+
+func defaultBuild() Build {
+	return Build{Server: defaultProgram(NoDrive, 15*time.Second), Client: defaultProgram(InputDrive, 15*time.Second),
+		Host: defaultProgram(InputDrive, 15*time.Second), Place: []string{"x", "y"}, Area: [2]float64{100, 100}, Hertz: 20}
+}
+
+func (p *Plan) buildKey() key {
+	b := &p.Build
+	keys := []key{
+		textKey("folder", &b.Folder),
+		envKey("env", &b.Env),
+		{"ports", func(n ast.Node) error { return readPorts(n, &b.Ports) }, func() any { return writePorts(b.Ports) }},
+		textKey("attach", &b.Attach),
+		nestedKey("server", b.Server.keys()),
+		nestedKey("client", b.Client.keys()),
+		nestedKey("host", b.Host.keys()),
+		wordsKey("place", &b.Place),
+		textKey("heading", &b.Heading),
+		pointKey("area", &b.Area),
+		wholeKey("hertz", &b.Hertz, 1, 240),
+	}
+	k := nestedKey("build", keys)
+	write := k.write
+	k.write = func() any {
+		if !b.Given() {
+			return nil
+		}
+		return write()
+	}
+	return k
+}
+
+func (g *Program) keys() []key {
+	return []key{
+		commandKey("run", &g.Run),
+		envKey("env", &g.Env),
+		textKey("trace", &g.Trace),
+		wordKey("drive", &g.Drive, []string{InputDrive, SocketDrive, NoDrive}),
+		flagKey("stays", &g.Stays),
+		nestedKey("ready", []key{
+			patternKey("log", &g.Ready.Log),
+			flagKey("line", &g.Ready.Line),
+			flagKey("port", &g.Ready.Port),
+			durationKey("after", &g.Ready.After),
+			durationKey("within", &g.Ready.Within),
+		}),
+		nestedKey("stop", []key{
+			wordKey("signal", &g.Stop.Signal, []string{"terminate", "interrupt"}),
+			durationKey("within", &g.Stop.Within),
+		}),
+	}
+}
+
+// commandKey reads a command as a list of words, or as a line that is split as a
+// shell splits it. No shell runs it.
+func commandKey(name string, into *[]string) key {
+	k := wordsKey(name, into)
+	read := k.read
+	k.read = func(n ast.Node) error {
+		if err := read(n); err != nil {
+			return err
+		}
+		if line, ok := scalar(n); ok {
+			words, err := shellwords.Parse(line)
+			if err != nil {
+				return fmt.Errorf("%s cannot be split into words: %w", show(n), err)
+			}
+			*into = words
+		}
+		if len(*into) == 0 {
+			return errors.New("it names no program")
+		}
+		for _, word := range *into {
+			for _, m := range inBraces.FindAllStringSubmatch(word, -1) {
+				if !slices.Contains(Placeholders, m[1]) && !strings.HasPrefix(m[1], "port-") {
+					return fmt.Errorf("there is nothing called {%s}; there are {%s}, and {port-NAME}", m[1], strings.Join(Placeholders, "}, {"))
+				}
+			}
+		}
+		return nil
+	}
+	return k
+}
+
+var inBraces = regexp.MustCompile(`\{([a-z][a-z0-9-]*)\}`)
+
+// Fill puts values in place of the words in braces.
+func Fill(text string, values map[string]string) string {
+	return inBraces.ReplaceAllStringFunc(text, func(word string) string {
+		if v, ok := values[word[1:len(word)-1]]; ok {
+			return v
+		}
+		return word
+	})
+}
+
+func patternKey(name string, into *string) key {
+	k := textKey(name, into)
+	read := k.read
+	k.read = func(n ast.Node) error {
+		if err := read(n); err != nil {
+			return err
+		}
+		_, err := regexp.Compile(*into)
+		return err
+	}
+	return k
+}
+
+func envKey(name string, into *map[string]string) key {
+	return key{name, func(n ast.Node) error {
+		mapping, ok := n.(ast.MapNode)
+		if !ok {
+			return fmt.Errorf("%s is not a mapping from names to values", show(n))
+		}
+		*into = map[string]string{}
+		for entries := mapping.MapRange(); entries.Next(); {
+			value, ok := scalar(unwrap(entries.Value()))
+			if !ok {
+				return wrong(entries.Value(), "%s: %s is not text", name, show(entries.Value()))
+			}
+			(*into)[entries.Key().GetToken().Value] = value
+		}
+		return nil
+	}, func() any {
+		var out yaml.MapSlice
+		for _, k := range slices.Sorted(maps.Keys(*into)) {
+			out = append(out, yaml.MapItem{Key: k, Value: (*into)[k]})
+		}
+		if out == nil {
+			return nil
+		}
+		return out
+	}}
+}
+
+// readPorts reads ports by name: NAME: NETWORK, or NAME: NETWORK:NUMBER.
+func readPorts(n ast.Node, into *[]Port) error {
+	mapping, ok := n.(ast.MapNode)
+	if !ok {
+		return fmt.Errorf("%s is not a mapping from names to ports, like game: udp:7000", show(n))
+	}
+	*into = nil
+	for entries := mapping.MapRange(); entries.Next(); {
+		p := Port{Name: entries.Key().GetToken().Value}
+		text, _ := scalar(unwrap(entries.Value()))
+		network, number, numbered := strings.Cut(text, ":")
+		p.Network = network
+		var err error
+		if numbered {
+			p.Number, err = strconv.Atoi(number)
+		}
+		if err != nil || p.Number < 0 || p.Number > 65535 || network != "udp" && network != "tcp" {
+			return wrong(entries.Value(), "ports: %s is not a port; write udp or tcp, or with its number, like udp:7000", show(entries.Value()))
+		}
+		*into = append(*into, p)
+	}
+	return nil
+}
+
+func writePorts(ports []Port) any {
+	var out yaml.MapSlice
+	for _, p := range ports {
+		text := p.Network
+		if p.Number > 0 {
+			text += ":" + strconv.Itoa(p.Number)
+		}
+		out = append(out, yaml.MapItem{Key: p.Name, Value: text})
+	}
+	if out == nil {
+		return nil
+	}
+	return out
+}
+
+// completeBuild fills in what depends on other parts, and checks what no single
+// key can be blamed for. Folders are relative to that of the plan.
+func (p *Plan) completeBuild(file string) error {
+	b := &p.Build
+	if !b.Given() {
+		if p.Game.Name != hillfoldName {
+			return fmt.Errorf("game: %q is no demo game of ours; say how it is started under build, or write name: %s", p.Game.Name, hillfoldName)
+		}
+		if len(b.Server.Run) > 0 || b.Attach != "" {
+			return errors.New("build: it says nothing of clients; add client: with run:")
+		}
+		return nil
+	}
+	if p.Clock == Virtual {
+		return errors.New("clock: a build of its own runs on the wall clock; write clock: wall")
+	}
+	hosted := p.Game.Host != ""
+	given := 0
+	for _, is := range []bool{len(b.Server.Run) > 0, b.Attach != "", hosted} {
+		if is {
+			given++
+		}
+	}
+	switch {
+	case given != 1:
+		return errors.New("build: the server is one of three: server: with run:, attach: with the address of one that runs, or game: host: with the name of a bot")
+	case hosted && len(b.Host.Run) == 0:
+		return fmt.Errorf("build: %s is the host, so host: needs run:", p.Game.Host)
+	case len(b.Place) != 2:
+		return fmt.Errorf("build: place: name the two fields that tell where a thing is on the ground, like [x, z]")
+	case len(p.Rules.Fields) == 0:
+		return errors.New("watch: there are no rules, so nothing would be compared; say which fields are to agree, see docs/integrating.md")
+	}
+	if b.Attach != "" {
+		_, port, err := net.SplitHostPort(b.Attach)
+		number, bad := strconv.Atoi(port)
+		if err != nil || bad != nil || number < 1 || number > 65535 {
+			return fmt.Errorf("build: attach: %q is not an address; write HOST:PORT", b.Attach)
+		}
+		if len(b.Ports) == 0 {
+			b.Ports = []Port{{Name: "game", Network: "udp"}}
+		}
+		b.Ports[0].Number = number
+		b.Server.Trace = NoTrace
+		if p.Reference == "" || p.Reference == "server" {
+			return errors.New("reference: a server that is only attached to says nothing, so nothing can be held against it; write a bot's name, or none")
+		}
+	}
+	if len(b.Ports) == 0 {
+		b.Ports = []Port{{Name: "game", Network: "udp"}}
+	}
+	if !filepath.IsAbs(b.Folder) {
+		folder, err := filepath.Abs(filepath.Join(filepath.Dir(file), b.Folder))
+		if err != nil {
+			return err
+		}
+		b.Folder = folder
+	}
+	for _, g := range []*Program{&b.Server, &b.Client, &b.Host} {
+		if g.Drive == SocketDrive && g.Trace != SocketTrace {
+			return errors.New("build: drive: control lines can only come over a socket if the trace goes there: write trace: socket too")
+		}
+	}
+	return nil
+}
+
+// ToBringUp is the build that is brought up on the wall clock: the plan's, or the
+// demo game as processes of this program.
+func (p *Plan) ToBringUp() Build {
+	if p.Build.Given() {
+		return p.Build
+	}
+	b := p.Build
+	b.Ports = []Port{{Name: "game", Network: "udp"}}
+	b.Heading = "heading"
+	b.Area = [2]float64{hillfold.Width, hillfold.Height}
+	b.Hertz = 60
+	rates := []string{"--tick", "{tick}", "--send", "{send}", "--frame", "{frame}", "--report", "{report}"}
+	if len(p.Game.Faults) > 0 {
+		rates = append(rates, "--faults", "{faults}")
+	}
+	b.Server.Run = append([]string{"{zwheel}", "hillfold", "serve", "--listen", "{host}:{port}", "--seed", "{seed}", "--length", "{length}",
+		"--sheep", strconv.Itoa(p.Game.Sheep), "--places", strconv.Itoa(p.Game.Places), "--radius", strconv.FormatFloat(p.Game.Radius, 'f', -1, 64)}, rates...)
+	b.Server.Drive = InputDrive
+	b.Server.Ready.Line = true
+	b.Client.Run = append([]string{"{zwheel}", "hillfold", "play", "--server", "{host}:{port}", "--name", "{name}", "--seed", "{seed}"}, rates...)
+	b.Client.Stays = true
+	return b
+}
