@@ -47,6 +47,13 @@ type Remark struct {
 	Silent bool // the view said nothing at all and was not compared
 }
 
+func (r Remark) String() string {
+	if r.Path == "" {
+		return r.Text
+	}
+	return r.Path + ": " + r.Text
+}
+
 // Unusable is the error of a trace that cannot be judged.
 type Unusable struct {
 	Path string

@@ -29,6 +29,7 @@ type Action struct {
 	Turn        float64 // -1 hard right to 1 hard left
 	Move        float64 // 0 to 1
 	Run         bool
+	Held        []string   // the inputs that a step holds down, by the plan's names
 	Press       string     // an input pressed once
 	Hurry       float64    // added to Move: more than any key gives
 	Cheat       *plan.Step // what the player changes behind the game's back
@@ -79,8 +80,8 @@ func (b *Bot) Act(now time.Duration, senses Senses) Action {
 		}
 		b.begun = false
 		b.index++
-		if action != (Action{}) && done {
-			return action // joins, leaves and presses take a frame
+		if done && (action.Join || action.Leave || action.Press != "" || action.Cheat != nil) {
+			return action // these take a frame
 		}
 	}
 	return Action{}
@@ -136,6 +137,7 @@ func (b *Bot) play(step *plan.Step, now time.Duration, senses Senses) (action Ac
 const rejoinAfter = 500 * time.Millisecond
 
 func hold(inputs []string) (a Action) {
+	a.Held = inputs
 	for _, in := range inputs {
 		switch in {
 		case "forward":

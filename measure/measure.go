@@ -50,6 +50,7 @@ type view struct {
 	traffic     [2]Traffic
 	sent        map[string]*Traffic
 	sentNames   []string
+	load        struct{ cpu, resident, threads, files sample }
 }
 
 type point [3]float64
@@ -117,8 +118,11 @@ func (c *Collector) Record(number int, r *trace.Record) {
 			c.input(v, r.T)
 		}
 	}
-	if r.Mark == "sent" && r.ID != "" {
+	switch {
+	case r.Mark == "sent" && r.ID != "":
 		v.tellSent(r)
+	case r.Mark == LoadMark:
+		v.tellLoad(r)
 	}
 	for _, e := range r.Gone {
 		if k := v.track(e); k != nil {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"zitherwheel/link"
@@ -69,9 +70,9 @@ type Traffic struct {
 type View struct {
 	Name                 string              `json:"name"`
 	InFor                float64             `json:"in_s"`
-	Age                  *Spread             `json:"age_ms,omitempty"`               // of what it shows of moving things
-	Corrections          *Spread             `json:"corrections,omitempty"`          // of its own entity, in the unit of places
-	CorrectionsPerMinute float64             `json:"corrections_per_minute"`         //
+	Age                  *Spread             `json:"age_ms,omitempty"`          // of what it shows of moving things
+	Corrections          *Spread             `json:"corrections,omitempty"`     // of its own entity, in the unit of places
+	CorrectionsPerMinute float64             `json:"corrections_per_minute"`    //
 	ResponseOwn          *Spread             `json:"response_own_ms,omitempty"` // from an input to the first change in its own view
 	ResponseServer       *Spread             `json:"response_server_ms,omitempty"`
 	ResponseOthers       *Spread             `json:"response_others_ms,omitempty"`
@@ -80,6 +81,7 @@ type View struct {
 	Up                   Traffic             `json:"up"`
 	Down                 Traffic             `json:"down"`
 	Sent                 map[string]*Traffic `json:"sent,omitempty"` // by kind of message, as the game tells
+	Load                 *Load               `json:"load,omitempty"` // of its process, where it is one
 }
 
 // Measures is everything that was measured. Its JSON is measures.json.
@@ -87,6 +89,7 @@ type Measures struct {
 	Length float64 `json:"length_s"`
 	Server View    `json:"server"`
 	Views  []View  `json:"views"`
+	Timing *Timing `json:"timing,omitempty"` // how well a run on the wall clock kept time
 }
 
 // smoothest is the roughness below which things count as standing: that of
@@ -109,6 +112,9 @@ func (c *Collector) Finish(ages func(view int) *Spread) *Measures {
 		}
 		if rough := v.rough.spread(); rough != nil && reference != nil {
 			r.Jerkiness = round(rough.Median / max(reference.Median, smoothest))
+		}
+		if cpu := v.load.cpu.spread(); cpu != nil {
+			r.Load = &Load{*cpu, *v.load.resident.spread(), *v.load.threads.spread(), *v.load.files.spread()}
 		}
 		for _, name := range v.sentNames {
 			t := v.sent[name].over(c.last - c.first)
@@ -152,7 +158,25 @@ var limitable = map[string]func(*View) *float64{
 	"up-bytes-per-second":     func(v *View) *float64 { return where(v.Up.Packets > 0, v.Up.BytesPerSecond) },
 	"down-bytes-per-second":   func(v *View) *float64 { return where(v.Down.Packets > 0, v.Down.BytesPerSecond) },
 	"up-packets-per-second":   func(v *View) *float64 { return where(v.Up.Packets > 0, v.Up.PacketsPerSecond) },
+	"cpu-cores":               cpu,
+	"resident-mb":             resident,
+	"server-cpu-cores":        cpu,
+	"server-resident-mb":      resident,
 	"down-packets-per-second": func(v *View) *float64 { return where(v.Down.Packets > 0, v.Down.PacketsPerSecond) },
+}
+
+func cpu(v *View) *float64 {
+	if v.Load == nil {
+		return nil
+	}
+	return &v.Load.CPU.P95
+}
+
+func resident(v *View) *float64 {
+	if v.Load == nil {
+		return nil
+	}
+	return &v.Load.Resident.Max
 }
 
 func median(s *Spread) float64 { return s.Median }
@@ -184,13 +208,17 @@ type Excess struct {
 // Exceeded lists the limits that were broken.
 func (m *Measures) Exceeded(limits []watch.Limit) (list []Excess) {
 	for _, l := range limits {
-		for i := range m.Views {
+		views := m.Views
+		if strings.HasPrefix(l.Measure, "server-") {
+			views = []View{m.Server}
+		}
+		for i := range views {
 			of := limitable[l.Measure] // plans name no others
 			if of == nil {
 				continue
 			}
-			if value := of(&m.Views[i]); value != nil && *value > l.Most {
-				list = append(list, Excess{m.Views[i].Name, l.Measure, fmt.Sprintf("%s is %.4g, the limit is %.4g", l.Measure, *value, l.Most)})
+			if value := of(&views[i]); value != nil && *value > l.Most {
+				list = append(list, Excess{views[i].Name, l.Measure, fmt.Sprintf("%s is %.4g, the limit is %.4g", l.Measure, *value, l.Most)})
 			}
 		}
 	}

@@ -11,6 +11,7 @@
 //	logs/NAME.log         log text
 //	findings.json         the verdict
 //	measures.json         what was measured
+//	timing.json           how well a run on the wall clock kept time
 package runfolder
 
 import (
@@ -41,8 +42,9 @@ type About struct {
 	Seed   uint64   `json:"seed"`
 	Clock  string   `json:"clock"`
 	Length float64  `json:"length_s"`
-	Views  []string `json:"views"` // the reference first
-	Ended  string   `json:"ended"` // "running" until it has ended, then "complete" or "interrupted"
+	Views  []string `json:"views"`         // the reference first
+	Ended  string   `json:"ended"`         // "running" until it has ended, then "complete", "interrupted" or "failed"
+	Why    string   `json:"why,omitempty"` // it failed
 }
 
 // How a run ended.
@@ -50,6 +52,7 @@ const (
 	Running     = "running"
 	Complete    = "complete"
 	Interrupted = "interrupted"
+	Failed      = "failed" // it could not be carried out to its end
 )
 
 // ErrExists is the error of Create when the folder is there already.
@@ -70,6 +73,7 @@ type file struct {
 	path   string
 	writer *trace.Writer
 	buffer []byte
+	size   int // of a log
 }
 
 // Create makes the folder, which must not exist or be empty, and opens its
@@ -125,9 +129,19 @@ func (f *Folder) Path() string { return f.path }
 // Record writes a trace line of a view, by its place in About.Views.
 func (f *Folder) Record(view int, r *trace.Record) error { return f.views[view].writer.Write(r) }
 
+// mostLog bounds the log of a view: a program that floods its output is not to fill
+// the disk.
+const mostLog = 32 << 20
+
 // Log writes a line of log text of a view.
 func (f *Folder) Log(view int, t time.Duration, text string) error {
 	log := f.logs[view]
+	if log.size > mostLog {
+		return nil
+	}
+	if log.size += len(text) + 12; log.size > mostLog {
+		text = "... more log text than 32 MiB is left out"
+	}
 	log.buffer = trace.AppendSeconds(log.buffer, t)
 	log.buffer = append(log.buffer, ' ')
 	log.buffer = append(log.buffer, strings.ReplaceAll(text, "\n", " ")...)
@@ -141,6 +155,22 @@ func (f *Folder) Packet(view int, d link.Direction, fate link.Fate) error {
 	return f.packets.flush(64 << 10)
 }
 
+// Flush writes everything to the files that still waits, so that a run that takes
+// its time loses no more than a torn line when it is killed.
+func (f *Folder) Flush() error {
+	var failures []error
+	for _, file := range slices.Concat(f.views, f.logs, []*file{f.packets}) {
+		if file.writer != nil {
+			failures = append(failures, file.writer.Flush())
+		}
+		failures = append(failures, file.flush(0))
+	}
+	return errors.Join(failures...)
+}
+
+// Timing writes timing.json.
+func (f *Folder) Timing(timing any) error { return f.writeJSON("timing.json", timing) }
+
 // flush writes the buffer to the file if it holds at least so many bytes.
 func (f *file) flush(atLeast int) error {
 	if len(f.buffer) < atLeast || len(f.buffer) == 0 {
@@ -151,24 +181,26 @@ func (f *file) flush(atLeast int) error {
 	return err
 }
 
+// Fail says why the run could not be carried out.
+func (f *Folder) Fail(why string) { f.about.Why = why }
+
 // Finish completes the folder with the verdict, as JSON, and the measures, and
-// says how the run ended.
+// says how the run ended. Without a verdict there is no findings.json.
 func (f *Folder) Finish(ended string, findings []byte, measures any) error {
 	var failures []error
 	check := func(err error) { failures = append(failures, err) }
+	check(f.Flush())
 	for _, file := range slices.Concat(f.views, f.logs, []*file{f.packets}) {
-		if file.writer != nil {
-			check(file.writer.Flush())
-		}
-		check(file.flush(0))
 		check(file.Close())
 	}
 	if err := errors.Join(failures...); err != nil {
 		return err
 	}
 	check(pack(append(slices.Clone(f.views), f.packets)))
-	check(f.write("findings.json", findings))
-	check(f.writeJSON("measures.json", measures))
+	if findings != nil {
+		check(f.write("findings.json", findings))
+		check(f.writeJSON("measures.json", measures))
+	}
 	f.about.Ended = ended
 	check(f.writeJSON("about.json", f.about))
 	return errors.Join(failures...)
@@ -240,6 +272,12 @@ func Open(path string) (*Run, error) {
 		return nil, fmt.Errorf("%s: about.json names no views", path)
 	}
 	return r, nil
+}
+
+// Timing reads timing.json into v and reports whether there is one.
+func (r *Run) Timing(v any) bool {
+	text, err := os.ReadFile(filepath.Join(r.Path, "timing.json"))
+	return err == nil && json.Unmarshal(text, v) == nil
 }
 
 // PlanPath is where the plan is.

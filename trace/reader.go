@@ -57,7 +57,26 @@ const badLinesKept = 5
 
 // NewReader returns a reader of lines whose names are added to names.
 func NewReader(source io.Reader, names *Names) *Reader {
-	return &Reader{source: source, names: names, limit: MaxLine, buffer: make([]byte, 256<<10)}
+	return &Reader{source: source, names: names, limit: MaxLine}
+}
+
+// Parse reads one line that came some other way than from the reader's source. It
+// returns an error if the line is malformed; ok is false too if it is log text.
+// Times are as the line has them.
+func (r *Reader) Parse(line []byte, rec *Record) (ok bool, err error) {
+	text := bytes.TrimRight(line, " \r\t")
+	if len(text) == 0 || text[0] != '{' {
+		return false, nil
+	}
+	rec.Reset()
+	if r.scan(text, rec) {
+		return true, nil
+	}
+	rec.Reset()
+	if err := parseStrict(text, rec, r.names); err != nil {
+		return false, err
+	}
+	return true, nil
 }
 
 // Flaws tells what was wrong with the lines read so far.
@@ -81,21 +100,17 @@ func (r *Reader) Next(rec *Record) error {
 		if len(text) == 0 {
 			continue
 		}
-		if text[0] != '{' {
+		ok, err := r.Parse(text, rec)
+		switch {
+		case err != nil && !whole:
+			r.flaws.Torn = true
+			continue
+		case err != nil:
+			r.bad(err.Error())
+			continue
+		case !ok:
 			r.flaws.LogText++
 			continue
-		}
-		rec.Reset()
-		if !r.scan(text, rec) {
-			rec.Reset()
-			if err := parseStrict(text, rec, r.names); err != nil {
-				if !whole {
-					r.flaws.Torn = true
-				} else {
-					r.bad(err.Error())
-				}
-				continue
-			}
 		}
 		r.flaws.Lines++
 		if r.flaws.Lines > 1 && rec.T < r.latest {
@@ -118,6 +133,9 @@ func (r *Reader) bad(why string) {
 // nextLine returns the next line without its end; whole is false for a last
 // line that has none.
 func (r *Reader) nextLine() (line []byte, whole bool, err error) {
+	if r.buffer == nil {
+		r.buffer = make([]byte, 256<<10)
+	}
 	searched := r.start
 	for {
 		if i := bytes.IndexByte(r.buffer[searched:r.end], '\n'); i >= 0 {

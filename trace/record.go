@@ -104,6 +104,7 @@ type Record struct {
 	Joined     string // membership as this view believes it: a player's name
 	Left       string
 	Refused    string
+	View       string // whose line it is, where one program speaks for several views
 }
 
 // Reset clears a record for reuse and keeps the memory of its lists.

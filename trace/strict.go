@@ -108,6 +108,8 @@ func (p strict) record(rec *Record) error {
 			return p.decode(key, "text", &rec.Left)
 		case "refused":
 			return p.decode(key, "text", &rec.Refused)
+		case "view":
+			return p.decode(key, "text", &rec.View)
 		}
 		var skipped json.RawMessage
 		return p.Decode(&skipped)

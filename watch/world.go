@@ -132,4 +132,5 @@ var Measures = []string{
 	"response-own-ms", "response-server-ms", "response-others-ms",
 	"jerkiness", "clock-error-ms",
 	"up-bytes-per-second", "down-bytes-per-second", "up-packets-per-second", "down-packets-per-second",
+	"cpu-cores", "resident-mb", "server-cpu-cores", "server-resident-mb",
 }

@@ -64,11 +64,7 @@ its ping and server_t lines, or from the ways of things (estimated).`,
 			silent, verdict := false, result.Verdict
 			for _, r := range result.Remarks {
 				silent = silent || r.Silent
-				where := ""
-				if r.Path != "" {
-					where = r.Path + ": "
-				}
-				fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s%s\n", where, r.Text)
+				fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s\n", r)
 			}
 			if asJSON {
 				text, err := audit.EncodeVerdict(verdict)

@@ -21,7 +21,7 @@ import (
 
 func runCommand() *cobra.Command {
 	var seed uint64
-	var out string
+	var out, clock string
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "run PLAN",
@@ -39,6 +39,9 @@ bytes.`,
 			if c.Flags().Changed("seed") {
 				p.Seed = seed
 			}
+			if err := setClock(p, clock); err != nil {
+				return err
+			}
 			if out == "" {
 				out = freeFolder("runs", p)
 			}
@@ -50,19 +53,39 @@ bytes.`,
 				c.OutOrStdout().Write(r.Findings)
 			} else {
 				fmt.Fprintf(c.OutOrStdout(), "%s: seed %d, %s, %s\n\n", p.Title, p.Seed, report.Span(p.Length), bots(p))
-				text := report.NewText(c.OutOrStdout())
-				text.Verdict(r.Verdict)
-				text.Measures(r.Measures)
+				if r.Verdict != nil {
+					text := report.NewText(c.OutOrStdout())
+					text.Verdict(r.Verdict)
+					text.Measures(r.Measures)
+				}
 				fmt.Fprintf(c.OutOrStdout(), "Run folder: %s\n", out)
 			}
 			return conclude(c, r)
 		},
 	}
 	c.Flags().Uint64Var(&seed, "seed", 0, "play with this seed instead of the plan's")
+	c.Flags().StringVar(&clock, "clock", "", "play on this clock instead of the plan's: virtual or wall")
 	c.Flags().StringVar(&out, "out", "", "folder to make for the run (default runs/TITLE-SEED)")
 	c.Flags().BoolVar(&asJSON, "json", false, "print findings.json instead of text")
 	return c
 }
+
+// setClock sets the clock of a plan, where that is asked for.
+func setClock(p *plan.Plan, clock string) error {
+	switch {
+	case clock == "":
+	case clock != plan.Virtual && clock != plan.Wall:
+		return usage("--clock %s: there are %s and %s", clock, plan.Virtual, plan.Wall)
+	case clock == plan.Virtual && p.Build.Given():
+		return usage("--clock %s: a build of its own runs on the wall clock", clock)
+	default:
+		p.Clock = clock
+	}
+	return nil
+}
+
+// wallOptions are what a match on the wall clock needs of this program.
+func wallOptions() stage.Options { return stage.Options{Guard: []string{guardName}} }
 
 // loadPlan reads a plan; whatever is wrong with it is the caller's to mend.
 func loadPlan(path string) (*plan.Plan, error) {
@@ -79,12 +102,18 @@ func loadPlan(path string) (*plan.Plan, error) {
 // play runs a match and says on standard error how it went.
 func play(c *cobra.Command, p *plan.Plan, folder string) (*stage.Result, error) {
 	began := time.Now()
-	r, err := stage.Run(c.Context(), p, stage.Options{Folder: folder})
+	options := wallOptions()
+	options.Folder = folder
+	options.Tell = func(text string) { fmt.Fprintln(c.ErrOrStderr(), text) }
+	r, err := stage.Run(c.Context(), p, options)
 	if errors.Is(err, runfolder.ErrExists) {
 		return nil, usage("%s exists already and is left as it is; name another folder with --out", folder)
 	}
 	if err != nil {
 		return nil, failed(err)
+	}
+	if p.Clock == plan.Wall {
+		return r, nil
 	}
 	took := time.Since(began)
 	fmt.Fprintf(c.ErrOrStderr(), "played %.1f s in %.2f s, %.0f times as fast as real time\n", r.Played.Seconds(), took.Seconds(), r.Played.Seconds()/took.Seconds())
@@ -99,8 +128,24 @@ func conclude(c *cobra.Command, r *stage.Result) error {
 	for _, name := range r.Refused {
 		fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s was refused by the full server, as a plan with places may want it\n", name)
 	}
-	for _, name := range r.NeverIn {
-		fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s never got into the match\n", name)
+	for _, absent := range r.NeverIn {
+		text := absent.Name + " never got into the match"
+		if absent.Why != "" {
+			text += ": " + absent.Why
+		}
+		fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s\n", text)
+	}
+	for _, remark := range r.Remarks {
+		fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s\n", remark)
+	}
+	if r.Ended == runfolder.Failed {
+		if len(r.Log) > 0 {
+			fmt.Fprintf(c.ErrOrStderr(), "The last log lines:\n  %s\n", strings.Join(r.Log, "\n  "))
+		}
+		return failed(fmt.Errorf("the match could not be played to its end: %s", r.Why))
+	}
+	if r.Verdict == nil {
+		return failed(errors.New("nothing was judged"))
 	}
 	code := codeOf(r.Verdict.Outcome)
 	if code == exitInSync && len(r.NeverIn) > 0 {

@@ -1,0 +1,132 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"zitherwheel/hillfold"
+	"zitherwheel/hillfold/process"
+)
+
+func hillfoldCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "hillfold",
+		Short: "Run the demo game's server or a client as a program of its own",
+		Long: `The demo game as a build under test: a server and headless clients, over real
+sockets. They print trace lines (see docs/trace-lines.md), log text goes to
+standard error, and they read control lines from standard input (docs/driving.md).
+zwheel run starts them by itself for a plan with clock: wall.`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	c.AddCommand(serveCommand(), playCommand())
+	return c
+}
+
+// gameFlags are what server and client agree on.
+type gameFlags struct {
+	config hillfold.Config
+	faults []string
+	seed   uint64
+}
+
+func (g *gameFlags) add(c *cobra.Command) {
+	g.config.Rates = hillfold.DefaultRates
+	f := c.Flags()
+	f.IntVar(&g.config.Rates.Tick, "tick", g.config.Rates.Tick, "ticks of the server a second")
+	f.IntVar(&g.config.Rates.Send, "send", g.config.Rates.Send, "pictures that it sends a second")
+	f.IntVar(&g.config.Rates.Frame, "frame", g.config.Rates.Frame, "frames of a client a second")
+	f.IntVar(&g.config.Rates.Report, "report", g.config.Rates.Report, "trace lines of a client a second")
+	f.StringSliceVar(&g.faults, "faults", nil, "mistakes to make; see zwheel faults")
+	f.Uint64Var(&g.seed, "seed", 1, "seed of what is drawn by lot")
+}
+
+func (g *gameFlags) complete() error {
+	for name, rate := range map[string]int{"tick": g.config.Rates.Tick, "send": g.config.Rates.Send, "frame": g.config.Rates.Frame, "report": g.config.Rates.Report} {
+		if rate < 1 || rate > 240 {
+			return usage("--%s %d: write 1 to 240", name, rate)
+		}
+	}
+	var err error
+	if g.config.Faults, err = hillfold.ParseFaults(g.faults); err != nil {
+		return usage("--faults: %w", err)
+	}
+	return nil
+}
+
+func serveCommand() *cobra.Command {
+	var g gameFlags
+	var listen string
+	var length time.Duration
+	c := &cobra.Command{
+		Use:     "serve",
+		Short:   "Run the server",
+		Example: "  zwheel hillfold serve --listen 127.0.0.1:7400",
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if err := g.complete(); err != nil {
+				return err
+			}
+			at, err := net.ResolveUDPAddr("udp", listen)
+			if err != nil {
+				return usage("--listen %s: %w", listen, err)
+			}
+			conn, err := net.ListenUDP("udp", at)
+			if err != nil {
+				return failed(err)
+			}
+			g.config.Round = length - min(3*time.Second, length/4)
+			err = process.Serve(c.Context(), conn, g.config, g.seed, process.Streams{Control: os.Stdin, Trace: c.OutOrStdout(), Log: c.ErrOrStderr()})
+			return programEnd(err)
+		},
+	}
+	g.add(c)
+	c.Flags().StringVar(&listen, "listen", "127.0.0.1:7400", "address to listen at")
+	c.Flags().DurationVar(&length, "length", time.Hour, "length of the match; the round ends shortly before")
+	c.Flags().IntVar(&g.config.Sheep, "sheep", 20, "sheep on the field")
+	c.Flags().IntVar(&g.config.Places, "places", 0, "places for players (0: any number)")
+	c.Flags().Float64Var(&g.config.Radius, "radius", 0, "how far a player perceives, metres (0: everything)")
+	return c
+}
+
+func playCommand() *cobra.Command {
+	var g gameFlags
+	var server, name string
+	c := &cobra.Command{
+		Use:     "play",
+		Short:   "Run a headless client",
+		Example: `  echo '{"do":"join"}' | zwheel hillfold play --server 127.0.0.1:7400 --name fern`,
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if err := g.complete(); err != nil {
+				return err
+			}
+			at, err := net.ResolveUDPAddr("udp", server)
+			if err != nil {
+				return usage("--server %s: %w", server, err)
+			}
+			if name == "" {
+				return usage("play needs the player's name; add --name fern")
+			}
+			err = process.Play(c.Context(), at, name, g.config, g.seed, process.Streams{Control: os.Stdin, Trace: c.OutOrStdout(), Log: c.ErrOrStderr()})
+			return programEnd(err)
+		},
+	}
+	g.add(c)
+	c.Flags().StringVar(&server, "server", "127.0.0.1:7400", "address of the server")
+	c.Flags().StringVar(&name, "name", "", "the player's name")
+	return c
+}
+
+// programEnd is the exit of a program that ran until it was told to stop.
+func programEnd(err error) error {
+	if err != nil && !errors.Is(err, os.ErrClosed) {
+		return failed(fmt.Errorf("hillfold: %w", err))
+	}
+	return nil
+}

@@ -1,0 +1,402 @@
+package stage
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+	"syscall"
+	"time"
+
+	"zitherwheel/build"
+	"zitherwheel/plan"
+	"zitherwheel/trace"
+)
+
+// check is one thing that must be right before a match means anything: what is
+// tried, when it has come, and what is wrong if it has not. A run goes through the
+// same checks as a preflight.
+type check struct {
+	name   string
+	tried  string
+	within time.Duration
+	begin  func() error  // or nil
+	done   func() bool   // whether it has come
+	came   func() string // what has come
+	lacks  func() string // what is wrong as long as it has not
+	hint   string        // what to try then
+	party  *party        // whose log lines tell more; nil if nobody's do
+}
+
+// Wrong is a check that failed.
+type Wrong struct {
+	Check string
+	Why   string
+	Hint  string
+	Log   []string
+}
+
+func (w *Wrong) Error() string {
+	text := w.Check + ": " + w.Why
+	if w.Hint != "" {
+		text += "; " + w.Hint
+	}
+	return text
+}
+
+// carryOut tries a check until it has come or its time is over.
+func (m *real) carryOut(ctx context.Context, c check) error {
+	wrong := func(why string) error {
+		w := &Wrong{Check: c.name, Why: why, Hint: c.hint}
+		if c.party != nil {
+			// What a program said at its end may still be on its way.
+			m.settle(ctx, 50*time.Millisecond)
+			w.Log = c.party.facts.tail
+			m.culprit = c.party
+		}
+		return w
+	}
+	if c.begin != nil {
+		if err := c.begin(); err != nil {
+			return wrong(err.Error())
+		}
+	}
+	until := time.Now().Add(c.within)
+	err := m.pump(ctx, func() (bool, error) {
+		switch {
+		case c.done():
+			return true, nil
+		case m.why != "":
+			return false, wrong(m.why)
+		case time.Now().After(until):
+			return false, wrong(c.lacks())
+		}
+		return false, nil
+	})
+	if err == nil && m.why != "" {
+		err = wrong(m.why)
+	}
+	return err
+}
+
+// settle lets what happens happen for a while.
+func (m *real) settle(ctx context.Context, d time.Duration) {
+	until := time.Now().Add(d)
+	_ = m.pump(ctx, func() (bool, error) { return time.Now().After(until), nil }) // an interrupt shows in the next step
+}
+
+// staysUp is how long a program must run to count as started.
+const staysUp = 150 * time.Millisecond
+
+// startChecks are those of a program that is to be started.
+func (m *real) startChecks(p *party, key string) []check {
+	command := strings.Join(p.program.Run, " ")
+	return []check{
+		{name: p.name + ": the program is found", tried: p.program.Run[0], party: nil,
+			begin: func() error {
+				err := p.start()
+				var missing *build.NotFound
+				if errors.As(err, &missing) {
+					return fmt.Errorf("%s: %w", missing.Program, missing.Err)
+				}
+				return err
+			},
+			done: p.hasStarted, came: func() string { return fmt.Sprintf("started as process %d", p.process.PID()) }, lacks: func() string { return "" },
+			hint: fmt.Sprintf("build: %s: run: names it; paths are relative to the build's folder %s", key, m.build.Folder)},
+		{name: p.name + ": it stays up", tried: command, within: time.Second, party: p,
+			done:  func() bool { return p.running() && m.now()-p.started >= staysUp },
+			came:  func() string { return "it runs" },
+			lacks: func() string { return fmt.Sprintf("%s ended at once", p.title()) },
+			hint:  "start it by hand with the same words and see what it says"},
+	}
+}
+
+func (p *party) hasStarted() bool { return p.process != nil }
+
+// readyCheck waits until a program is ready.
+func (m *real) readyCheck(p *party) check {
+	ready := p.program.Ready
+	var wanted []string
+	for _, w := range []struct {
+		is   bool
+		text string
+	}{{ready.Log != "", fmt.Sprintf("a log line like %q", ready.Log)}, {ready.Line, "a trace line"}, {ready.Port, "its ports to be open"}, {ready.After > 0, ready.After.String() + " to pass"}} {
+		if w.is {
+			wanted = append(wanted, w.text)
+		}
+	}
+	tried := "nothing is waited for"
+	if len(wanted) > 0 {
+		tried = "waiting for " + strings.Join(wanted, " and ")
+	}
+	lacking := func() string {
+		switch {
+		case ready.Log != "" && !p.facts.readyLog:
+			return fmt.Sprintf("no log line like %q", ready.Log)
+		case ready.Line && p.facts.lines == 0:
+			return "no trace line"
+		case ready.Port && !m.portsOpen():
+			return fmt.Sprintf("nothing listens at %s", strings.Join(m.addresses, ", "))
+		case m.now()-p.started < ready.After:
+			return "not long enough yet"
+		}
+		return ""
+	}
+	return check{name: p.name + ": it is ready", tried: tried, within: ready.Within, party: p,
+		done:  func() bool { return lacking() == "" },
+		came:  func() string { return "ready" },
+		lacks: func() string { return fmt.Sprintf("not ready after %v: %s", ready.Within, lacking()) },
+		hint:  "say under ready: by what it is known, or give it longer with within:"}
+}
+
+// portsOpen reports whether all TCP ports of the server can be connected to.
+func (m *real) portsOpen() bool {
+	for i, p := range m.build.Ports {
+		if p.Network == "tcp" {
+			c, err := net.DialTimeout("tcp", m.addresses[i], time.Second)
+			if err != nil {
+				return false
+			}
+			c.Close()
+		}
+	}
+	return true
+}
+
+// portCheck asks one of the server's ports whether anybody listens.
+func (m *real) portCheck(i int) check {
+	port, address := m.build.Ports[i], m.addresses[i]
+	state := "not asked"
+	ask := func() bool {
+		if port.Network == "tcp" {
+			c, err := net.DialTimeout("tcp", address, time.Second)
+			if err != nil {
+				state = err.Error()
+				return false
+			}
+			c.Close()
+			state = "a connection can be made"
+			return true
+		}
+		c, err := net.Dial("udp", address)
+		if err != nil {
+			state = err.Error()
+			return false
+		}
+		defer c.Close()
+		_, _ = c.Write(nil) // the refusal, if any, comes with the read
+		_ = c.SetReadDeadline(time.Now().Add(30 * time.Millisecond))
+		_, err = c.Read(make([]byte, 1500))
+		switch {
+		case errors.Is(err, syscall.ECONNREFUSED):
+			state = "the port refuses datagrams: nothing listens there"
+			return false
+		case err == nil:
+			state = "it answers"
+		default:
+			state = "it takes an empty datagram, and does not answer it"
+		}
+		return true
+	}
+	return check{name: "server: port " + port.Name + " is open", tried: port.Network + " " + address, within: 3 * time.Second, party: m.server,
+		done: ask, came: func() string { return state }, lacks: func() string { return state },
+		hint: "does the server listen at {host}:{port}, and on " + port.Network + "?"}
+}
+
+// clientChecks are what must be right about a client that is to be in the match, in
+// the order in which things go wrong. They hold for one that was started.
+func (m *real) clientChecks(p *party) []check {
+	within := p.program.Ready.Within
+	refused := 0
+	checks := []check{
+		{name: p.name + ": its packets reach the relay", tried: strings.Join(p.at, ", "), within: within, party: p,
+			done: func() bool { return p.facts.up > 0 }, came: func() string { return fmt.Sprintf("%d packets from it", p.facts.up) },
+			lacks: func() string { return "no packet has come from it" },
+			hint:  "it must connect to {host}:{port}, which is the relay and not the server itself"},
+		{name: p.name + ": the server answers it", tried: "packets in both directions", within: within, party: m.server,
+			done: func() bool { return p.facts.down > 0 }, came: func() string { return fmt.Sprintf("%d up, %d down", p.facts.up, p.facts.down) },
+			lacks: func() string {
+				if refused = m.relay.Stats().Refused; refused > 0 {
+					return fmt.Sprintf("%d packets went to the server, whose port refused %d", p.facts.up, refused)
+				}
+				return fmt.Sprintf("%d packets went to the server and none came back", p.facts.up)
+			},
+			hint: "does the server speak the client's version of the protocol? its log may tell"},
+		{name: p.name + ": its trace lines are well formed", tried: "trace lines from " + traceOf(p.program), within: within, party: p,
+			done: func() bool { return p.facts.lines > 0 }, came: func() string { return lineCount(p) },
+			lacks: func() string { return lacksLines(p) },
+			hint:  "see docs/trace-lines.md for what it has to print"},
+		{name: p.name + ": it says that it is in", tried: fmt.Sprintf(`{"joined":%q,"entity":...} in its trace`, p.name), within: within, party: p,
+			done: func() bool { return p.facts.everIn }, came: func() string { return "its own is " + p.facts.entities[p.name] },
+			lacks: func() string {
+				if p.refused() {
+					return "the server refused it"
+				}
+				return "it has not said that it joined"
+			},
+			hint: "its log may tell why it did not get in"},
+	}
+	if p.program == &m.build.Host { // nothing of it goes through the relay
+		checks = checks[2:]
+	}
+	if s := m.server; s != nil && s.traced() {
+		checks = append(checks,
+			check{name: "server: its trace lines are well formed", tried: "trace lines from " + traceOf(s.program), within: within, party: s,
+				done: func() bool { return s.facts.lines > 0 }, came: func() string { return lineCount(s) },
+				lacks: func() string { return lacksLines(s) },
+				hint:  "see docs/trace-lines.md for what it has to print"},
+			check{name: p.name + ": the server says that it is in", tried: fmt.Sprintf(`{"joined":%q} in the server's trace`, p.name), within: within, party: s,
+				done: func() bool { return s.facts.joins[p.name] > 0 }, came: func() string { return "as " + s.facts.entities[p.name] },
+				lacks: func() string { return "the server has not said that it joined" },
+				hint:  "the client believes to be in, and the server does not; do both say the same name?"},
+			check{name: p.name + ": it is there exactly once", tried: "its entity in both pictures", within: within, party: s,
+				done: func() bool { return m.spawned(p) == "" }, came: func() string { return s.facts.entities[p.name] + " on both sides" },
+				lacks: func() string { return m.spawned(p) },
+				hint:  "joined must name the player's own entity, and the state must have it"})
+	}
+	return checks
+}
+
+// traced reports whether trace lines of a view can come.
+func (p *party) traced() bool {
+	return p.program.Trace != plan.NoTrace || p == p.match.server && p.match.clockSource() != p
+}
+
+func traceOf(g *plan.Program) string {
+	switch g.Trace {
+	case plan.OutputTrace:
+		return "its standard output"
+	case plan.SocketTrace:
+		return "its connection to ZWHEEL_TRACE"
+	case plan.NoTrace:
+		return "the host"
+	}
+	return g.Trace
+}
+
+func lineCount(p *party) string {
+	text := fmt.Sprintf("%d lines", p.facts.lines)
+	if p.facts.malformed > 0 {
+		text += fmt.Sprintf("; %d malformed, the first: %s", p.facts.malformed, p.facts.firstBad)
+	}
+	return text
+}
+
+func lacksLines(p *party) string {
+	switch {
+	case p.facts.malformed > 0:
+		return fmt.Sprintf("%d lines and all malformed, the first: %s", p.facts.malformed, p.facts.firstBad)
+	case p.program.Trace == plan.SocketTrace && p.process != nil && !p.process.Connected():
+		return "it has not connected to the address in ZWHEEL_TRACE"
+	case len(p.facts.tail) > 0:
+		return "no trace line has come, only log text"
+	}
+	return "no trace line has come"
+}
+
+// spawned says what is wrong with a player's entity, or "".
+func (m *real) spawned(p *party) string {
+	s := m.server
+	entity := s.facts.entities[p.name]
+	switch {
+	case entity == "":
+		return "the server's line with joined names no entity"
+	case p.facts.entities[p.name] != entity:
+		return fmt.Sprintf("its own is %q to the client and %q to the server", p.facts.entities[p.name], entity)
+	case s.facts.joins[p.name] > p.facts.started:
+		return fmt.Sprintf("the server says %d times that it joined, and it was started %d times", s.facts.joins[p.name], p.facts.started)
+	case !s.mirror.has(m.names.Entity(entity)):
+		return fmt.Sprintf("the server's picture has no %s", entity)
+	case !p.mirror.has(m.names.Entity(entity)):
+		return fmt.Sprintf("the client's picture has no %s", entity)
+	}
+	return ""
+}
+
+// whyOut says why a bot's client has not got into the match: by the first of the
+// checks that fails.
+func (p *party) whyOut() string {
+	if p.process == nil {
+		return "it was never started"
+	}
+	if how, asked := p.process.Exit(); how != "" && !asked {
+		return fmt.Sprintf("%s ended by itself (%s)", p.title(), how)
+	}
+	for _, c := range p.match.clientChecks(p) {
+		if !c.done() {
+			return fmt.Sprintf("%s: %s; %s", c.name, c.lacks(), c.hint)
+		}
+	}
+	return ""
+}
+
+// serverChecks bring the server up, or find the one that runs already.
+func (m *real) serverChecks() (checks []check) {
+	if m.server != nil {
+		if source := m.clockSource(); source == m.server {
+			checks = append(m.startChecks(source, "server"), m.readyCheck(source))
+		} else {
+			checks = append(m.startChecks(source, "host"), m.readyCheck(source))
+		}
+	}
+	for i := range m.build.Ports {
+		checks = append(checks, m.portCheck(i))
+	}
+	return checks
+}
+
+// bringUp starts the server and the clients whose processes stay, and begins the
+// match.
+func (m *real) bringUp(ctx context.Context) error {
+	for _, c := range m.serverChecks() {
+		if err := m.carryOut(ctx, c); err != nil {
+			return err
+		}
+	}
+	m.tell("the server is ready after %.3f s", time.Since(m.base).Seconds())
+	if err := m.begin(); err != nil {
+		return err
+	}
+	// Programs that stay are there from the beginning.
+	for _, b := range m.bots {
+		if b.program.Stays && b.process == nil {
+			if err := b.start(); err != nil {
+				return fmt.Errorf("%s: %w", b.title(), err)
+			}
+		}
+	}
+	return nil
+}
+
+// judged lists the watch rules, and which of them apply to something in both the
+// server's picture and a client's.
+func (m *real) judged(p *party) (fit, unfit []string) {
+	for _, rule := range m.plan.Rules.Fields {
+		if !rule.Judged() {
+			continue
+		}
+		label := rule.Entities + " " + rule.Label()
+		found := func(view *mirror) bool {
+			for e, fields := range view.things {
+				own := e == p.mirror.own
+				id := m.names.EntityID(e)
+				for _, name := range rule.Fields {
+					if !rule.Fits(id, own, name) {
+						continue
+					}
+					if v, ok := fields[m.names.Field(name)]; name == "existence" || ok && v.Kind() != trace.KindNull {
+						return true
+					}
+				}
+			}
+			return false
+		}
+		if found(&p.mirror) && (m.server == nil || !m.server.traced() || found(&m.server.mirror)) {
+			fit = append(fit, label)
+		} else {
+			unfit = append(unfit, label)
+		}
+	}
+	return fit, unfit
+}

@@ -1,0 +1,535 @@
+package stage
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"zitherwheel/audit"
+	"zitherwheel/bot"
+	"zitherwheel/build"
+	"zitherwheel/chance"
+	"zitherwheel/link"
+	"zitherwheel/measure"
+	"zitherwheel/plan"
+	"zitherwheel/relay"
+	"zitherwheel/runfolder"
+	"zitherwheel/trace"
+)
+
+// real is a match on the wall clock. Everything that happens comes as an event to
+// one goroutine, which alone touches what is here.
+//
+// Times count from base until the match begins, and from then on, zero later, in
+// the times of the match.
+type real struct {
+	recorder
+	plan      *plan.Plan
+	build     plan.Build
+	options   Options
+	guard     *build.Guard
+	relay     *relay.Relay
+	server    *party   // nil if it is only attached to
+	parties   []*party // by view
+	bots      []*party
+	base      time.Time
+	zero      time.Duration
+	began     bool
+	over      bool
+	values    map[string]string
+	addresses []string // of the server, by its ports
+	events    chan event
+	packets   []relay.Packet
+	byPath    []*party
+	stalls    stalls
+	meter     build.Meter
+	flushed   time.Duration
+	loaded    time.Duration
+	why       string // the match cannot go on
+	culprit   *party
+}
+
+// event is a line of a process, its end, or what processes use of the machine.
+type event struct {
+	party *party
+	line  build.Line
+	ended *build.Process
+	loads map[int]build.Load
+}
+
+// eventsWaiting is how many events may wait; beyond that, programs that say much
+// have to.
+const eventsWaiting = 8192
+
+// newReal puts everything in place and starts nothing.
+func newReal(p *plan.Plan, options Options) (*real, error) {
+	m := &real{recorder: recorder{names: trace.NewNames()}, plan: p, build: p.ToBringUp(), options: options, base: time.Now(),
+		events: make(chan event, eventsWaiting)}
+	self := options.Zwheel
+	if self == "" {
+		var err error
+		if self, err = os.Executable(); err != nil {
+			return nil, err
+		}
+	}
+	m.values = map[string]string{"zwheel": self, "seed": strconv.FormatUint(p.Seed, 10), "length": p.Length.String(), "faults": strings.Join(p.Game.Faults, ","),
+		"tick": strconv.Itoa(p.Game.Tick), "send": strconv.Itoa(p.Game.Send), "frame": strconv.Itoa(p.Game.Frame), "report": strconv.Itoa(p.Game.Report)}
+	if err := m.choosePorts(); err != nil {
+		return nil, err
+	}
+	hosted := p.Game.Host != "" && p.Build.Given()
+	if m.build.Attach == "" {
+		program := &m.build.Server
+		if hosted {
+			program = &plan.Program{Trace: plan.NoTrace, Drive: plan.NoDrive}
+		}
+		m.server = m.newParty(0, audit.Server, program)
+		m.parties = append(m.parties, m.server)
+	}
+	for _, b := range p.Bots {
+		program := &m.build.Client
+		if hosted && b.Name == p.Game.Host {
+			program = &m.build.Host
+		}
+		c := m.newParty(len(m.parties), b.Name, program)
+		random := chance.Stream(p.Seed, "bot/"+b.Name)
+		c.bot = bot.New(b.Steps, bot.Area{Width: m.build.Area[0], Height: m.build.Area[1]}, random)
+		c.steps = b
+		m.parties, m.bots = append(m.parties, c), append(m.bots, c)
+	}
+	for _, party := range m.parties {
+		m.views = append(m.views, party.name)
+	}
+	return m, nil
+}
+
+// choosePorts finds free ports where the plan leaves that open.
+func (m *real) choosePorts() error {
+	host := "127.0.0.1"
+	if m.build.Attach != "" {
+		var err error
+		if host, _, err = net.SplitHostPort(m.build.Attach); err != nil {
+			return err
+		}
+	}
+	m.build.Ports = slices.Clone(m.build.Ports)
+	for i := range m.build.Ports {
+		p := &m.build.Ports[i]
+		if p.Number == 0 {
+			var err error
+			if p.Number, err = freePort(p.Network); err != nil {
+				return fmt.Errorf("no free %s port: %w", p.Network, err)
+			}
+		}
+		m.addresses = append(m.addresses, net.JoinHostPort(host, strconv.Itoa(p.Number)))
+	}
+	return nil
+}
+
+func freePort(network string) (int, error) {
+	if network == "udp" {
+		c, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+		if err != nil {
+			return 0, err
+		}
+		defer c.Close()
+		return c.LocalAddr().(*net.UDPAddr).Port, nil
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+// runReal plays a match on the wall clock.
+func runReal(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
+	m, err := newReal(p, options)
+	if err != nil {
+		return nil, err
+	}
+	if options.Folder != "" {
+		if err := m.open(p, options.Folder); err != nil {
+			return nil, err
+		}
+	}
+	if m.guard, err = build.NewGuard(options.Guard...); err != nil {
+		return nil, err
+	}
+	err = m.bringUp(ctx)
+	if err == nil {
+		err = m.play(ctx)
+	}
+	played := time.Duration(0)
+	if m.began {
+		played = min(m.now(), p.Length)
+	}
+	m.over = true
+	m.stop()
+	r := &Result{Played: played, Ended: runfolder.Complete}
+	switch {
+	case ctx.Err() != nil:
+		r.Ended = runfolder.Interrupted
+	case err != nil:
+		r.Ended, r.Why = runfolder.Failed, err.Error()
+		if m.folder != nil {
+			m.folder.Fail(r.Why)
+		}
+	case m.why != "":
+		r.Ended, r.Why = runfolder.Failed, m.why
+	}
+	if m.culprit != nil && r.Ended == runfolder.Failed {
+		r.Log = m.culprit.facts.tail
+	}
+	m.sumUp(r)
+	return r, m.failed
+}
+
+// now is the time of the match, or before it began the time since base.
+func (m *real) now() time.Duration { return time.Since(m.base) - m.zero }
+
+func (m *real) tell(format string, args ...any) {
+	if m.options.Tell != nil && !m.over {
+		at := "before the match"
+		if m.began {
+			at = fmt.Sprintf("%7.3f s", m.now().Seconds())
+		}
+		m.options.Tell(at + ": " + fmt.Sprintf(format, args...))
+	}
+}
+
+// fail says that the match cannot go on, and because of whom.
+func (m *real) fail(p *party, why string) {
+	if m.why == "" {
+		m.why, m.culprit = why, p
+		if m.folder != nil {
+			m.folder.Fail(why)
+		}
+	}
+}
+
+// clockSource is the party by whose process the server's clock goes.
+func (m *real) clockSource() *party {
+	if m.server != nil && m.server.process == nil {
+		for _, b := range m.bots {
+			if b.name == m.plan.Game.Host {
+				return b
+			}
+		}
+	}
+	return m.server
+}
+
+// begin lets the match begin: from now on its times count.
+func (m *real) begin() error {
+	m.zero = time.Since(m.base)
+	m.began = true
+	m.flushed, m.loaded = 0, -time.Second
+	for _, p := range m.parties {
+		p.started -= m.zero
+		for _, r := range p.early {
+			r.T = 0
+			if r.HasPing {
+				r.ServerTime -= m.zero
+			}
+			p.record(r)
+		}
+		p.early = nil
+	}
+	return m.openRelay()
+}
+
+// openRelay gives every bot a link and a way to each of the server's ports.
+func (m *real) openRelay() error {
+	var err error
+	if m.relay, err = relay.Open(relay.Options{Zero: m.base.Add(m.zero)}); err != nil {
+		return err
+	}
+	for _, b := range m.bots {
+		l := m.plan.LinkOf(b.steps)
+		stream := func(d link.Direction) *link.Line {
+			course := l.Up
+			if d == link.Down {
+				course = l.Down
+			}
+			return link.NewLine(course, chance.Stream(m.plan.Seed, "link/"+b.name+"/"+d.String()))
+		}
+		b.link, b.moves, b.resets = relay.NewLink(stream(link.Up), stream(link.Down)), l.Moves, l.Resets
+		if b.program == &m.build.Host { // it is the server: nobody is in between
+			continue
+		}
+		for i, port := range m.build.Ports {
+			to, err := resolve(m.addresses[i])
+			if err != nil {
+				return err
+			}
+			listen := netip.MustParseAddrPort("127.0.0.1:0")
+			if to.Addr().Is6() && !to.Addr().Is4In6() && to.Addr().IsLoopback() {
+				listen = netip.MustParseAddrPort("[::1]:0")
+			}
+			at, err := m.relay.Add(relay.Path{Network: port.Network, Listen: listen, To: to, Link: func(int) *relay.Link { return b.link }, Expire: time.Hour})
+			if err != nil {
+				return err
+			}
+			b.at = append(b.at, at.String())
+			b.paths = append(b.paths, len(m.byPath))
+			m.byPath = append(m.byPath, b)
+		}
+	}
+	return nil
+}
+
+// resolve turns HOST:PORT into an address.
+func resolve(address string) (netip.AddrPort, error) {
+	a, err := net.ResolveUDPAddr("udp", address)
+	if err != nil {
+		return netip.AddrPort{}, err
+	}
+	at := a.AddrPort()
+	return netip.AddrPortFrom(at.Addr().Unmap(), at.Port()), nil
+}
+
+// play lets the bots play until the match is over, cannot go on, or ctx is done.
+func (m *real) play(ctx context.Context) error {
+	m.stalls.begin()
+	defer m.stalls.end()
+	return m.pump(ctx, func() (bool, error) {
+		now := m.now()
+		if now >= m.plan.Length {
+			return true, nil
+		}
+		for _, b := range m.bots {
+			if err := b.act(now); err != nil {
+				m.fail(b, err.Error())
+				return true, nil
+			}
+			if b.late(now) {
+				m.fail(b, b.whyOut())
+			}
+		}
+		return m.why != "", nil
+	})
+}
+
+// late reports whether a bot should be in by now and is not, and nobody refused it.
+func (p *party) late(now time.Duration) bool {
+	return p.asked > 0 && !p.facts.everIn && !p.refused() && now-max(p.asked, p.started) > p.program.Ready.Within
+}
+
+func (p *party) refused() bool {
+	server := p.match.server
+	return p.facts.refused[p.name] || server != nil && server.facts.refused[p.name]
+}
+
+// pump handles what happens until done says so or fails, which is asked as often
+// as bots act, or ctx is done.
+func (m *real) pump(ctx context.Context, done func() (bool, error)) error {
+	ticker := time.NewTicker(time.Second / time.Duration(m.build.Hertz))
+	defer ticker.Stop()
+	for {
+		if m.began {
+			m.attend()
+		}
+		ok, err := done()
+		if ok || err != nil {
+			return err
+		}
+		for waiting := true; waiting; {
+			select {
+			case e := <-m.events:
+				m.handle(e)
+			case <-ticker.C:
+				waiting = false
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+		if m.failed != nil {
+			m.fail(nil, fmt.Sprintf("the run folder cannot be written: %v", m.failed))
+			return nil
+		}
+	}
+}
+
+func (m *real) handle(e event) {
+	switch {
+	case e.ended != nil:
+		e.party.ended(e.ended)
+	case e.loads != nil:
+		m.takeLoads(e.loads)
+	default:
+		e.party.hear(e.line)
+	}
+}
+
+const (
+	flushEvery = 100 * time.Millisecond
+	loadEvery  = time.Second
+)
+
+// attend does what is due from time to time while the match goes on.
+func (m *real) attend() {
+	now := m.now()
+	m.packets = m.relay.Take(m.packets[:0])
+	for _, packet := range m.packets {
+		b := m.byPath[packet.Path]
+		if packet.Direction == link.Up {
+			b.facts.up++
+		} else {
+			b.facts.down++
+		}
+		if !m.over {
+			m.packet(b.view, packet.Direction, packet.Fate)
+		}
+	}
+	for _, b := range m.bots {
+		for len(b.moves) > 0 && now >= b.moves[0] {
+			b.moves = b.moves[1:]
+			for _, path := range b.paths {
+				m.note(m.relay.Move(path))
+			}
+		}
+		for len(b.resets) > 0 && now >= b.resets[0] {
+			b.resets = b.resets[1:]
+			for _, path := range b.paths {
+				m.relay.Reset(path)
+			}
+		}
+	}
+	if m.folder != nil && now-m.flushed >= flushEvery {
+		m.flushed = now
+		m.note(m.folder.Flush())
+	}
+	if now-m.loaded >= loadEvery {
+		m.loaded = now
+		m.readLoads()
+	}
+}
+
+// readLoads reads what processes use, beside the match: it takes a while.
+func (m *real) readLoads() {
+	var pids []int
+	for _, p := range m.parties {
+		if p.running() {
+			pids = append(pids, p.process.PID())
+		}
+	}
+	if len(pids) == 0 {
+		return
+	}
+	go func() {
+		loads := m.meter.Read(pids)
+		select {
+		case m.events <- event{loads: loads}:
+		default: // there is more urgent news
+		}
+	}()
+}
+
+func (m *real) takeLoads(loads map[int]build.Load) {
+	for _, p := range m.parties {
+		if p.process == nil {
+			continue
+		}
+		load, ok := loads[p.process.PID()]
+		if !ok {
+			continue
+		}
+		if !p.facts.loading { // the first reading of a process has no CPU
+			p.facts.loading = true
+			continue
+		}
+		p.record(&trace.Record{T: m.now(), Mark: measure.LoadMark, ID: "process",
+			Data: fmt.Sprintf(`{"cpu":%.3f,"resident":%d,"threads":%d,"files":%d}`, load.CPU, load.Resident, load.Threads, load.Files)})
+	}
+}
+
+// stop ends all processes, clients first, and closes what is open.
+func (m *real) stop() {
+	drained := make(chan struct{})
+	finished := make(chan struct{})
+	go func() { // what programs still say must not hold them up
+		defer close(drained)
+		for {
+			select {
+			case e := <-m.events:
+				if e.party != nil && e.ended == nil && !e.line.Trace {
+					e.party.hear(e.line)
+				}
+			case <-finished:
+				return
+			}
+		}
+	}()
+	for _, clients := range []bool{true, false} {
+		var all sync.WaitGroup
+		for _, p := range m.parties {
+			if p.process != nil && (p != m.server) == clients {
+				all.Go(func() { p.process.Stop() })
+			}
+		}
+		all.Wait()
+	}
+	close(finished)
+	<-drained
+	m.guard.Close()
+	if m.relay != nil {
+		m.note(m.relay.Close())
+	}
+}
+
+// sumUp judges what was recorded and completes the run folder.
+func (m *real) sumUp(r *Result) {
+	for _, b := range m.bots {
+		switch {
+		case b.facts.everIn:
+		case b.refused() && m.plan.Game.Places > 0:
+			r.Refused = append(r.Refused, b.name)
+		case b.facts.started > 0 || b.asked > 0:
+			r.NeverIn = append(r.NeverIn, Absent{b.name, b.whyOut()})
+		default:
+			r.NeverIn = append(r.NeverIn, Absent{Name: b.name, Why: "it was not to join before the match ended"})
+		}
+	}
+	if m.folder == nil || m.failed != nil {
+		return
+	}
+	timing := m.timing()
+	if m.began {
+		m.note(m.folder.Timing(timing))
+	}
+	m.note(m.folder.Flush())
+	var measures *measure.Measures
+	if run, err := runfolder.Open(m.folder.Path()); err != nil {
+		m.note(err)
+	} else if m.began {
+		traces := audit.Run(run, m.plan.Rules)
+		traces.Reference, traces.Align, traces.CutOff = m.plan.Reference, m.plan.Align, false
+		result, err := audit.Judge(context.Background(), traces)
+		var unusable *audit.Unusable
+		switch {
+		case errors.As(err, &unusable):
+			if r.Ended == runfolder.Complete {
+				r.Ended, r.Why = runfolder.Failed, unusable.Error()
+				m.folder.Fail(r.Why)
+			}
+		case err != nil:
+			m.note(err)
+		default:
+			r.Verdict, r.Measures, r.Remarks = result.Verdict, result.Measures, result.Remarks
+			measures = result.Measures
+			r.Findings, err = audit.EncodeVerdict(r.Verdict)
+			m.note(err)
+		}
+	}
+	m.note(m.folder.Finish(r.Ended, r.Findings, measures))
+}
