@@ -33,10 +33,11 @@ type Traces struct {
 	Sources   []Source
 	Packets   string // a file of fates, or ""
 	Rules     watch.Rules
-	Align     string // how clocks are brought together; "" is Shared
-	Reference string // Server or "", a view's name, or Nobody
-	CutOff    bool   // the run was killed: nothing is judged that not all files reach
-	MayHush   bool   // a client that said nothing at all is remarked on, not an error
+	Align     string          // how clocks are brought together; "" is Shared
+	Reference string          // Server or "", a view's name, or Nobody
+	CutOff    bool            // the run was killed: nothing is judged that not all files reach
+	Timing    *measure.Timing // how well a run on the wall clock kept time, or nil
+	MayHush   bool            // a client that said nothing at all is remarked on, not an error
 }
 
 // Remark is something about the traces that a reader of the verdict should know.
@@ -65,6 +66,10 @@ func (e *Unusable) Error() string { return e.Path + ": " + e.Why }
 // Run returns the traces of a run folder.
 func Run(run *runfolder.Run, rules watch.Rules) Traces {
 	t := Traces{Rules: rules, Packets: run.PacketsPath(), CutOff: run.About.Ended == runfolder.Running, MayHush: true}
+	var timing measure.Timing
+	if run.Timing(&timing) {
+		t.Timing = &timing
+	}
 	for _, view := range run.About.Views {
 		t.Sources = append(t.Sources, Source{view, run.ViewPath(view)})
 	}
@@ -173,6 +178,7 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 	}
 	r := &Result{Remarks: remarks}
 	r.Verdict, r.Measures = bench.Finish()
+	r.Measures.Timing = traces.Timing
 	if traces.Align != "" {
 		r.Verdict.Alignment = traces.Align
 	}

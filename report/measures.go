@@ -31,6 +31,8 @@ func (t *Text) Measures(m *measure.Measures) {
 			spread(v.ResponseOthers, "%.0f"), jerkiness, spread(v.ClockError, "%.0f"), number(int(v.Up.BytesPerSecond)), number(int(v.Down.BytesPerSecond)))
 	}
 	table.write(t.w)
+	t.load(m)
+	t.timing(m.Timing)
 	for _, v := range append([]measure.View{m.Server}, m.Views...) {
 		var kinds []string
 		for _, kind := range slices.Sorted(maps.Keys(v.Sent)) {
@@ -40,6 +42,51 @@ func (t *Text) Measures(m *measure.Measures) {
 			fmt.Fprintf(t.w, "  %s says that it sent %s\n", v.Name, strings.Join(kinds, ", "))
 		}
 	}
+}
+
+// load writes what processes used of the machine.
+func (t *Text) load(m *measure.Measures) {
+	var table table
+	table.right = true
+	table.row("  process", "CPU cores", "memory MB", "threads", "open files")
+	some := false
+	for _, v := range append([]measure.View{m.Server}, m.Views...) {
+		if l := v.Load; l != nil {
+			some = true
+			table.row("  "+v.Name, spread(&l.CPU, "%.2f"), spread(&l.Resident, "%.0f"), spread(&l.Threads, "%.0f"), spread(&l.Files, "%.0f"))
+		}
+	}
+	if some {
+		table.write(t.w)
+	}
+}
+
+// timing writes how well a run on the wall clock kept time.
+func (t *Text) timing(m *measure.Timing) {
+	if m == nil {
+		return
+	}
+	late := func(l measure.Lateness) string {
+		return fmt.Sprintf("median %s, 99 %% %s, most %s", milliseconds(l.Median), milliseconds(l.P99), milliseconds(l.Max))
+	}
+	fmt.Fprintf(t.w, "  the relay sent %s packets on late by %s\n", number(m.Relay.Count), late(m.Relay))
+	fmt.Fprintf(t.w, "  the machine woke the run late by %s\n", late(m.Machine))
+	if m.Unsent > 0 {
+		fmt.Fprintf(t.w, "  %s packets were not taken by the system\n", number(m.Unsent))
+	}
+	if len(m.Clocks) > 0 {
+		fmt.Fprintf(t.w, "  the own clock of %s was set back while the match went on; its lines were stamped anew from there\n", strings.Join(m.Clocks, ", "))
+	}
+	if why := m.Distrust(); why != "" {
+		fmt.Fprintf(t.w, "  %s %s\n", t.colour("3", "Not to be trusted:"), why)
+	}
+}
+
+func milliseconds(ms float64) string {
+	if ms < 1 {
+		return fmt.Sprintf("%.0f µs", 1000*ms)
+	}
+	return fmt.Sprintf("%.1f ms", ms)
 }
 
 func spread(s *measure.Spread, format string) string {

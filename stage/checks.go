@@ -211,16 +211,16 @@ func (m *real) clientChecks(p *party) []check {
 	refused := 0
 	checks := []check{
 		{name: p.name + ": its packets reach the relay", tried: strings.Join(p.at, ", "), within: within, party: p,
-			done: func() bool { return p.facts.up > 0 }, came: func() string { return fmt.Sprintf("%d packets from it", p.facts.up) },
+			done: func() bool { return p.facts.up > 0 }, came: func() string { return count(p.facts.up, "packet") + " from it" },
 			lacks: func() string { return "no packet has come from it" },
 			hint:  "it must connect to {host}:{port}, which is the relay and not the server itself"},
 		{name: p.name + ": the server answers it", tried: "packets in both directions", within: within, party: m.server,
 			done: func() bool { return p.facts.down > 0 }, came: func() string { return fmt.Sprintf("%d up, %d down", p.facts.up, p.facts.down) },
 			lacks: func() string {
 				if refused = m.relay.Stats().Refused; refused > 0 {
-					return fmt.Sprintf("%d packets went to the server, whose port refused %d", p.facts.up, refused)
+					return fmt.Sprintf("%s went to the server, whose port refused %d", count(p.facts.up, "packet"), refused)
 				}
-				return fmt.Sprintf("%d packets went to the server and none came back", p.facts.up)
+				return fmt.Sprintf("%s went to the server and none came back", count(p.facts.up, "packet"))
 			},
 			hint: "does the server speak the client's version of the protocol? its log may tell"},
 		{name: p.name + ": its trace lines are well formed", tried: "trace lines from " + traceOf(p.program), within: within, party: p,
@@ -276,11 +276,19 @@ func traceOf(g *plan.Program) string {
 }
 
 func lineCount(p *party) string {
-	text := fmt.Sprintf("%d lines", p.facts.lines)
+	text := count(p.facts.lines, "line")
 	if p.facts.malformed > 0 {
 		text += fmt.Sprintf("; %d malformed, the first: %s", p.facts.malformed, p.facts.firstBad)
 	}
 	return text
+}
+
+// count writes a number of things.
+func count(n int, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return fmt.Sprintf("%d %ss", n, thing)
 }
 
 func lacksLines(p *party) string {

@@ -126,7 +126,7 @@ func TestAClientThatNeverJoinsIsNamed(t *testing.T) {
 	require.NoError(t, err)
 	r, err := Run(context.Background(), p, Options{})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"moss", "oak"}, r.NeverIn)
+	assert.Equal(t, []Absent{{Name: "moss"}, {Name: "oak"}}, r.NeverIn)
 	assert.Equal(t, judge.InSync, r.Verdict.Outcome)
 }
 

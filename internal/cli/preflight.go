@@ -86,6 +86,8 @@ func guardCommand() *cobra.Command {
 		Short:  "End the processes of a run when this program is killed (started by itself)",
 		Hidden: true,
 		Args:   cobra.ExactArgs(1),
-		Run:    func(c *cobra.Command, args []string) { build.RunGuard(io.Reader(c.InOrStdin()), strings.TrimSpace(args[0])) },
+		Run: func(c *cobra.Command, args []string) {
+			build.RunGuard(io.Reader(c.InOrStdin()), strings.TrimSpace(args[0]))
+		},
 	}
 }
