@@ -1,0 +1,376 @@
+/* Writes trace lines for zwheel: one file without dependencies beside the standard
+ * library, to be copied into a game; C99, or C++11. Say everything that a view
+ * believes each time; the lines have only what has changed, and a whole picture
+ * about once a second.
+ *
+ *   zw_trace *trace = zw_open(stdout);
+ *   zw_joined(trace, t, "fern", "dog/fern");
+ *   zw_begin(trace, t, tick);                   // tick -1: the game has none
+ *   zw_number(trace, "dog/fern", "x", 1.5);     // the fields of an entity in a row
+ *   zw_text(trace, "dog/fern", "gait", "run");
+ *   zw_flag(trace, "dog/fern", "tired", 0);
+ *   zw_end(trace);                              // what was not named is gone
+ *   zw_close(trace);                            // does not close the stream
+ *
+ * Times are seconds on any clock that does not run backwards. Texts are UTF-8.
+ * Every line is flushed. Not safe for use by several threads at once. If memory
+ * runs out, the trace falls silent and the game goes on. The decimal point must be
+ * that of the "C" locale, which is the one a program starts with.
+ */
+#ifndef ZWTRACE_H
+#define ZWTRACE_H
+
+#include <math.h>
+#include <stdarg.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+typedef struct { char *at; size_t size, room; } zw_buffer;
+
+typedef struct { char *name, *value; int fresh; } zw_field;
+
+typedef struct {
+    char *name;
+    zw_field *fields;
+    size_t count, room, next; /* next: where the next field is looked for first */
+    long said;                /* the number of the picture it was said in last */
+} zw_thing;
+
+typedef struct {
+    FILE *out;
+    int failed;
+    double t, whole_at;
+    long tick, picture;
+    int started;
+    zw_thing *things;      /* in the order in which they appeared */
+    size_t count, room;
+    size_t *order;         /* of this picture: numbers of things */
+    size_t said, order_room;
+    size_t *index;         /* hash table of numbers of things + 1 */
+    size_t index_room;
+    zw_buffer line;
+} zw_trace;
+
+static void zw_add(zw_trace *z, const char *s, size_t n) {
+    zw_buffer *b = &z->line;
+    if (b->size + n + 1 > b->room) {
+        size_t room = (b->size + n + 1) * 2;
+        char *more = (char *)realloc(b->at, room);
+        if (!more) { z->failed = 1; return; }
+        b->at = more;
+        b->room = room;
+    }
+    memcpy(b->at + b->size, s, n);
+    b->size += n;
+    b->at[b->size] = 0;
+}
+
+static void zw_puts(zw_trace *z, const char *s) { zw_add(z, s, strlen(s)); }
+
+static void zw_printf(zw_trace *z, const char *format, ...) {
+    char text[400]; /* the longest number with three decimals has 314 */
+    va_list args;
+    va_start(args, format);
+    vsnprintf(text, sizeof text, format, args);
+    va_end(args);
+    zw_puts(z, text);
+}
+
+static void zw_quote(zw_trace *z, const char *s) {
+    zw_puts(z, "\"");
+    for (; *s; s++) {
+        unsigned char c = (unsigned char)*s;
+        if (c == '"' || c == '\\') { zw_add(z, "\\", 1); zw_add(z, s, 1); }
+        else if (c == '\n') zw_puts(z, "\\n");
+        else if (c < 0x20) zw_printf(z, "\\u%04x", c);
+        else zw_add(z, s, 1);
+    }
+    zw_puts(z, "\"");
+}
+
+static void zw_key(zw_trace *z, const char *name, const char *value) {
+    if (!value || !*value) return;
+    zw_printf(z, ",\"%s\":", name);
+    zw_quote(z, value);
+}
+
+static void zw_start_line(zw_trace *z, double t) {
+    z->line.size = 0;
+    zw_printf(z, "{\"t\":%.6f", t);
+}
+
+static void zw_end_line(zw_trace *z) {
+    zw_puts(z, "}\n");
+    if (z->failed) return;
+    fwrite(z->line.at, 1, z->line.size, z->out); /* a trace that cannot be written must not stop the game */
+    fflush(z->out);
+}
+
+static char *zw_copy(zw_trace *z, const char *s) {
+    char *copy = (char *)malloc(strlen(s) + 1);
+    if (copy) strcpy(copy, s);
+    else z->failed = 1;
+    return copy;
+}
+
+static size_t zw_hash(const char *s) {
+    size_t h = 2166136261u;
+    for (; *s; s++) h = (h ^ (unsigned char)*s) * 16777619u;
+    return h;
+}
+
+static int zw_reindex(zw_trace *z) {
+    size_t room = 64, i, at;
+    size_t *index;
+    while (room < 2 * z->room) room *= 2;
+    index = (size_t *)calloc(room, sizeof *index);
+    if (!index) { z->failed = 1; return 0; }
+    free(z->index);
+    z->index = index;
+    z->index_room = room;
+    for (i = 0; i < z->count; i++) {
+        for (at = zw_hash(z->things[i].name) & (room - 1); index[at]; at = (at + 1) & (room - 1)) {}
+        index[at] = i + 1;
+    }
+    return 1;
+}
+
+/* The number of a thing, which may be new; (size_t)-1 without memory. */
+static size_t zw_find(zw_trace *z, const char *entity) {
+    size_t at;
+    zw_thing *t;
+    if (z->index)
+        for (at = zw_hash(entity) & (z->index_room - 1); z->index[at]; at = (at + 1) & (z->index_room - 1))
+            if (!strcmp(z->things[z->index[at] - 1].name, entity)) return z->index[at] - 1;
+    if (z->count == z->room) {
+        size_t room = z->room ? 2 * z->room : 32;
+        zw_thing *more = (zw_thing *)realloc(z->things, room * sizeof *more);
+        if (!more) { z->failed = 1; return (size_t)-1; }
+        z->things = more;
+        z->room = room;
+    }
+    t = &z->things[z->count];
+    memset(t, 0, sizeof *t);
+    t->said = -1;
+    if (!(t->name = zw_copy(z, entity))) return (size_t)-1;
+    z->count++;
+    return zw_reindex(z) ? z->count - 1 : (size_t)-1;
+}
+
+static void zw_say(zw_trace *z, const char *entity, const char *field, const char *value) {
+    size_t number, i;
+    zw_thing *t;
+    zw_field *f = NULL;
+    if (z->failed) return;
+    if (z->said && !strcmp(z->things[z->order[z->said - 1]].name, entity)) number = z->order[z->said - 1];
+    else if ((number = zw_find(z, entity)) == (size_t)-1) return;
+    t = &z->things[number];
+    if (t->said != z->picture) {
+        t->said = z->picture;
+        t->next = 0;
+        if (z->said == z->order_room) {
+            size_t room = z->order_room ? 2 * z->order_room : 32;
+            size_t *more = (size_t *)realloc(z->order, room * sizeof *more);
+            if (!more) { z->failed = 1; return; }
+            z->order = more;
+            z->order_room = room;
+        }
+        z->order[z->said++] = number;
+    }
+    for (i = 0; i < t->count && !f; i++) {
+        zw_field *guess = &t->fields[(t->next + i) % t->count];
+        if (!strcmp(guess->name, field)) f = guess;
+    }
+    if (!f) {
+        if (t->count == t->room) {
+            size_t room = t->room ? 2 * t->room : 8;
+            zw_field *more = (zw_field *)realloc(t->fields, room * sizeof *more);
+            if (!more) { z->failed = 1; return; }
+            t->fields = more;
+            t->room = room;
+        }
+        f = &t->fields[t->count];
+        memset(f, 0, sizeof *f);
+        if (!(f->name = zw_copy(z, field))) return;
+        t->count++;
+    }
+    t->next = (size_t)(f - t->fields) + 1;
+    if (!f->value || strcmp(f->value, value)) {
+        char *copy = zw_copy(z, value);
+        if (!copy) return;
+        free(f->value);
+        f->value = copy;
+        f->fresh = 1;
+    }
+}
+
+/* Opens a trace that is written to a stream; NULL without memory. */
+static zw_trace *zw_open(FILE *out) {
+    zw_trace *z = (zw_trace *)calloc(1, sizeof *z);
+    if (z) z->out = out;
+    return z;
+}
+
+static void zw_drop(zw_thing *t) {
+    size_t i;
+    for (i = 0; i < t->count; i++) { free(t->fields[i].name); free(t->fields[i].value); }
+    free(t->fields);
+    free(t->name);
+}
+
+static void zw_close(zw_trace *z) {
+    size_t i;
+    for (i = 0; i < z->count; i++) zw_drop(&z->things[i]);
+    free(z->things);
+    free(z->order);
+    free(z->index);
+    free(z->line.at);
+    free(z);
+}
+
+/* Begins a picture of the world at a time. */
+static void zw_begin(zw_trace *z, double t, long tick) {
+    z->t = t;
+    z->tick = tick;
+    z->picture++;
+    z->said = 0;
+}
+
+/* Says a field that is a number. */
+static void zw_number(zw_trace *z, const char *entity, const char *field, double v) {
+    char text[400];
+    if (v != v) strcpy(text, "\"NaN\"");
+    else if (v - v != 0) strcpy(text, v > 0 ? "\"Infinity\"" : "\"-Infinity\"");
+    else snprintf(text, sizeof text, "%.3f", v);
+    zw_say(z, entity, field, text);
+}
+
+/* Says a field that is true or false. */
+static void zw_flag(zw_trace *z, const char *entity, const char *field, int v) { zw_say(z, entity, field, v ? "true" : "false"); }
+
+/* Says a field that is text. */
+static void zw_text(zw_trace *z, const char *entity, const char *field, const char *v) {
+    z->line.size = 0;
+    zw_quote(z, v);
+    if (!z->failed) {
+        char *text = zw_copy(z, z->line.at);
+        if (text) zw_say(z, entity, field, text);
+        free(text);
+    }
+}
+
+/* Writes the picture: what has changed in it, if anything has. */
+static void zw_end(zw_trace *z) {
+    size_t i, j, kept = 0;
+    int whole = !z->started || z->t >= z->whole_at, some = 0, gone = 0;
+    if (z->failed) return;
+    zw_start_line(z, z->t);
+    if (z->tick >= 0) zw_printf(z, ",\"tick\":%ld", z->tick);
+    if (whole) {
+        z->started = 1;
+        z->whole_at = z->t + 1;
+        zw_puts(z, ",\"whole\":true,\"state\":{");
+    }
+    for (i = 0; i < z->said; i++) {
+        zw_thing *t = &z->things[z->order[i]];
+        int named = 0;
+        for (j = 0; j < t->count; j++) {
+            zw_field *f = &t->fields[j];
+            if (!whole && !f->fresh) continue;
+            f->fresh = 0;
+            if (!named) {
+                if (!some && !whole) zw_puts(z, ",\"state\":{");
+                if (some) zw_puts(z, ",");
+                zw_quote(z, t->name);
+                zw_puts(z, ":{");
+            } else zw_puts(z, ",");
+            named = some = 1;
+            zw_quote(z, f->name);
+            zw_puts(z, ":");
+            zw_puts(z, f->value);
+        }
+        if (named) zw_puts(z, "}");
+    }
+    if (some || whole) zw_puts(z, "}");
+    for (i = 0; i < z->count; i++) {
+        zw_thing *t = &z->things[i];
+        if (t->said == z->picture) {
+            z->things[kept++] = *t;
+            continue;
+        }
+        if (!whole) {
+            zw_puts(z, gone ? "," : ",\"gone\":[");
+            zw_quote(z, t->name);
+        }
+        gone = 1;
+        zw_drop(t);
+    }
+    if (gone) {
+        if (!whole) zw_puts(z, "]");
+        z->count = kept;
+        z->said = 0; /* numbers have moved */
+        zw_reindex(z);
+    }
+    if (whole || some || gone) zw_end_line(z);
+}
+
+/* Says a one-off. What is NULL or "" is left out. */
+static void zw_event(zw_trace *z, double t, const char *name, const char *id, const char *entity, const char *by, const char *to) {
+    zw_start_line(z, t);
+    zw_key(z, "event", name);
+    zw_key(z, "id", id);
+    zw_key(z, "entity", entity);
+    zw_key(z, "by", by);
+    zw_key(z, "to", to);
+    zw_end_line(z);
+}
+
+/* Says what the player does from now on. */
+static void zw_input(zw_trace *z, double t, const char *what, long seq) {
+    zw_start_line(z, t);
+    zw_key(z, "input", what);
+    zw_printf(z, ",\"seq\":%ld", seq);
+    zw_end_line(z);
+}
+
+/* Says that the code has passed a checkpoint. What is NULL or "" is left out. */
+static void zw_mark(zw_trace *z, double t, const char *name, const char *id, const char *entity, const char *by) {
+    zw_start_line(z, t);
+    zw_key(z, "mark", name);
+    zw_key(z, "id", id);
+    zw_key(z, "entity", entity);
+    zw_key(z, "by", by);
+    zw_end_line(z);
+}
+
+/* Says a clock exchange: the round trip, and what the server's clock showed when it
+ * answered, in seconds. */
+static void zw_clock(zw_trace *z, double t, double ping, double server_t) {
+    zw_start_line(z, t);
+    zw_printf(z, ",\"ping\":%.6f,\"server_t\":%.6f", ping, server_t);
+    zw_end_line(z);
+}
+
+/* Says that a player is in, and what his own entity is. */
+static void zw_joined(zw_trace *z, double t, const char *name, const char *entity) {
+    zw_start_line(z, t);
+    zw_key(z, "joined", name);
+    zw_key(z, "entity", entity);
+    zw_end_line(z);
+}
+
+static void zw_left(zw_trace *z, double t, const char *name) {
+    zw_start_line(z, t);
+    zw_key(z, "left", name);
+    zw_end_line(z);
+}
+
+/* Says that a player was not let in. */
+static void zw_refused(zw_trace *z, double t, const char *name) {
+    zw_start_line(z, t);
+    zw_key(z, "refused", name);
+    zw_end_line(z);
+}
+
+#endif

@@ -1,0 +1,176 @@
+// Writes trace lines for zwheel: one file without dependencies, to be copied into a
+// game (C# 6 and later). Say everything that a view believes each time; the lines
+// have only what has changed, and a whole picture about once a second.
+//
+//   var trace = new ZwTrace(Console.Out);
+//   trace.Joined(t, "fern", "dog/fern");
+//   trace.Begin(t, tick);                  // tick -1: the game has none
+//   trace.Set("dog/fern", "x", 1.5);       // numbers, flags and text; an entity's in a row
+//   trace.End();                           // what was not named is gone
+//
+// Times are seconds on any clock that does not run backwards. Every line is
+// flushed. Not safe for use by several threads at once.
+
+using System;
+using System.Collections.Generic;
+using System.Globalization;
+using System.IO;
+using System.Text;
+
+public sealed class ZwTrace
+{
+    private sealed class Said
+    {
+        public string Entity;
+        public readonly List<KeyValuePair<string, string>> Fields = new List<KeyValuePair<string, string>>();
+    }
+
+    private readonly TextWriter output;
+    private readonly List<Said> now = new List<Said>();
+    private readonly Dictionary<string, Dictionary<string, string>> before = new Dictionary<string, Dictionary<string, string>>();
+    private List<string> names = new List<string>(); // of before, in order
+    private double t, wholeAt = double.NegativeInfinity;
+    private long tick = -1;
+
+    public ZwTrace(TextWriter output)
+    {
+        this.output = output;
+    }
+
+    /// <summary>Begins a picture of the world at a time.</summary>
+    public void Begin(double t, long tick = -1)
+    {
+        this.t = t;
+        this.tick = tick;
+        now.Clear();
+    }
+
+    public void Set(string entity, string field, double value) { Say(entity, field, Number(value)); }
+
+    public void Set(string entity, string field, bool value) { Say(entity, field, value ? "true" : "false"); }
+
+    public void Set(string entity, string field, string value) { Say(entity, field, Quote(value)); }
+
+    private void Say(string entity, string field, string value)
+    {
+        if (now.Count == 0 || now[now.Count - 1].Entity != entity) now.Add(new Said { Entity = entity });
+        now[now.Count - 1].Fields.Add(new KeyValuePair<string, string>(field, value));
+    }
+
+    /// <summary>Writes the picture: what has changed in it, if anything has.</summary>
+    public void End()
+    {
+        bool whole = t >= wholeAt;
+        var state = new List<string>();
+        var gone = new List<string>();
+        var there = new HashSet<string>();
+        foreach (var said in now)
+        {
+            there.Add(said.Entity);
+            Dictionary<string, string> known;
+            if (!before.TryGetValue(said.Entity, out known))
+            {
+                known = new Dictionary<string, string>();
+                before[said.Entity] = known;
+                names.Add(said.Entity);
+            }
+            var fields = new List<string>();
+            foreach (var f in said.Fields)
+            {
+                string last;
+                if (whole || !known.TryGetValue(f.Key, out last) || last != f.Value) fields.Add(Quote(f.Key) + ":" + f.Value);
+                known[f.Key] = f.Value;
+            }
+            if (fields.Count > 0) state.Add(Quote(said.Entity) + ":{" + string.Join(",", fields) + "}");
+        }
+        var kept = new List<string>();
+        foreach (var name in names)
+        {
+            if (there.Contains(name))
+            {
+                kept.Add(name);
+                continue;
+            }
+            gone.Add(Quote(name));
+            before.Remove(name);
+        }
+        names = kept;
+        if (!whole && state.Count == 0 && gone.Count == 0) return;
+        var line = new StringBuilder();
+        if (tick >= 0) line.Append(",\"tick\":").Append(tick.ToString(CultureInfo.InvariantCulture));
+        if (whole)
+        {
+            wholeAt = t + 1;
+            line.Append(",\"whole\":true");
+        }
+        if (whole || state.Count > 0) line.Append(",\"state\":{").Append(string.Join(",", state)).Append("}");
+        if (!whole && gone.Count > 0) line.Append(",\"gone\":[").Append(string.Join(",", gone)).Append("]");
+        Line(t, line.ToString());
+    }
+
+    /// <summary>Says a one-off; id, entity, by and to where they are known.</summary>
+    public void Event(double t, string name, string id = "", string entity = "", string by = "", string to = "")
+    {
+        Line(t, Key("event", name) + Key("id", id) + Key("entity", entity) + Key("by", by) + Key("to", to));
+    }
+
+    /// <summary>Says what the player does from now on.</summary>
+    public void Input(double t, string what, long seq)
+    {
+        Line(t, Key("input", what) + ",\"seq\":" + seq.ToString(CultureInfo.InvariantCulture));
+    }
+
+    /// <summary>Says that the code has passed a checkpoint.</summary>
+    public void Mark(double t, string name, string id = "", string entity = "", string by = "")
+    {
+        Line(t, Key("mark", name) + Key("id", id) + Key("entity", entity) + Key("by", by));
+    }
+
+    /// <summary>Says a clock exchange: the round trip, and what the server's clock showed
+    /// when it answered, in seconds.</summary>
+    public void Clock(double t, double ping, double serverT)
+    {
+        Line(t, ",\"ping\":" + Seconds(ping) + ",\"server_t\":" + Seconds(serverT));
+    }
+
+    /// <summary>Says that a player is in, and what his own entity is.</summary>
+    public void Joined(double t, string name, string entity) { Line(t, Key("joined", name) + Key("entity", entity)); }
+
+    public void Left(double t, string name) { Line(t, Key("left", name)); }
+
+    /// <summary>Says that a player was not let in.</summary>
+    public void Refused(double t, string name) { Line(t, Key("refused", name)); }
+
+    private void Line(double t, string rest)
+    {
+        output.Write("{\"t\":" + Seconds(t) + rest + "}\n");
+        output.Flush();
+    }
+
+    private static string Key(string name, string value)
+    {
+        return string.IsNullOrEmpty(value) ? "" : ",\"" + name + "\":" + Quote(value);
+    }
+
+    private static string Seconds(double v) { return v.ToString("F6", CultureInfo.InvariantCulture); }
+
+    private static string Number(double v)
+    {
+        if (double.IsNaN(v)) return "\"NaN\"";
+        if (double.IsInfinity(v)) return v > 0 ? "\"Infinity\"" : "\"-Infinity\"";
+        return v.ToString("F3", CultureInfo.InvariantCulture);
+    }
+
+    private static string Quote(string text)
+    {
+        var b = new StringBuilder("\"");
+        foreach (char c in text)
+        {
+            if (c == '"' || c == '\\') b.Append('\\').Append(c);
+            else if (c == '\n') b.Append("\\n");
+            else if (c < 0x20) b.Append("\\u").Append(((int)c).ToString("x4", CultureInfo.InvariantCulture));
+            else b.Append(c);
+        }
+        return b.Append('"').ToString();
+    }
+}

@@ -1,0 +1,152 @@
+// Package emitters holds no code: it tests the emitters of trace lines in its
+// folders, each in its own language, against one expectation.
+package emitters
+
+import (
+	"bytes"
+	"io"
+	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	zwtrace "zitherwheel/emitters/go"
+	"zitherwheel/trace"
+)
+
+func expected(t *testing.T) []byte {
+	t.Helper()
+	text, err := os.ReadFile("expected.jsonl")
+	require.NoError(t, err)
+	return text
+}
+
+// run runs a command in a folder, or skips the test where its program is missing.
+func run(t *testing.T, folder string, words ...string) []byte {
+	t.Helper()
+	if _, err := exec.LookPath(words[0]); err != nil {
+		t.Skipf("%s is not on this machine", words[0])
+	}
+	c := exec.Command(words[0], words[1:]...)
+	c.Dir = folder
+	var errors bytes.Buffer
+	c.Stderr = &errors
+	out, err := c.Output()
+	require.NoError(t, err, errors.String())
+	return out
+}
+
+func TestEveryEmitterWritesTheSameLines(t *testing.T) {
+	built := filepath.Join(t.TempDir(), "scenario")
+	for _, c := range []struct {
+		language string
+		folder   string
+		commands [][]string // the last one writes the lines
+	}{
+		{"C", "c", [][]string{{"cc", "-std=c99", "-Wall", "-Wextra", "-Werror", "-Wno-unused-function", "scenario.c", "-o", built}, {built}}},
+		{"C++", "c", [][]string{{"c++", "-x", "c++", "-std=c++11", "-Wall", "-Werror", "-Wno-unused-function", "scenario.c", "-o", built + "++"}, {built + "++"}}},
+		{"C#", "csharp", [][]string{{"mcs", "-out:" + built + ".exe", "ZwTrace.cs", "Scenario.cs"}, {"mono", built + ".exe"}}},
+		{"JavaScript", "javascript", [][]string{{"node", "scenario.mjs"}}},
+		{"Python", "python", [][]string{{"python3", "-B", "scenario.py"}}},
+		{"Lua", "lua", [][]string{{lua(), "scenario.lua"}}},
+	} {
+		t.Run(c.language, func(t *testing.T) {
+			var out []byte
+			for _, words := range c.commands {
+				out = run(t, c.folder, words...)
+			}
+			assert.Equal(t, string(expected(t)), string(out))
+		})
+	}
+	t.Run("Go", func(t *testing.T) {
+		var out bytes.Buffer
+		scenario(&out)
+		assert.Equal(t, string(expected(t)), out.String())
+	})
+}
+
+// lua is what Lua is called here.
+func lua() string {
+	for _, name := range []string{"lua", "lua5.4", "luajit", "lua5.1"} {
+		if _, err := exec.LookPath(name); err == nil {
+			return name
+		}
+	}
+	return "lua"
+}
+
+// scenario is what every emitter is made to say.
+func scenario(out io.Writer) {
+	tr := zwtrace.New(out)
+	picture := func(t float64, tick int64, x float64, gait string, tired bool, rest func()) {
+		tr.Begin(t, tick)
+		tr.Number("dog/fern", "x", x)
+		tr.Text("dog/fern", "gait", gait)
+		tr.Flag("dog/fern", "tired", tired)
+		rest()
+		tr.End()
+	}
+	nothing := func() {}
+	sheep := func() {
+		tr.Number("sheep/s01", "x", 10)
+		tr.Number("sheep/s01", "y", 0.5)
+	}
+	gate := func() { tr.Text("gate/n", "label", "say \"hi\"\\\n\x01 über 羊") }
+	tr.Joined(0, "fern", "dog/fern")
+	picture(0, 0, -3.25, "run", false, sheep)
+	picture(0.05, 1, -2.875, "run", false, sheep)
+	picture(0.1, 2, -2.875, "run", false, sheep)
+	picture(0.15, 3, -2.875, "trot", true, gate)
+	tr.Event(0.16, "bark", "81", "dog/fern", "fern", "moss")
+	tr.Event(0.17, "final", "", "", "", "")
+	tr.Input(0.18, "run", 12)
+	tr.Mark(0.19, "touch", "7", "bell/brass", "fern")
+	tr.Clock(0.2, 0.081, 12.5)
+	picture(0.25, 5, math.NaN(), "trot", true, func() {
+		gate()
+		tr.Number("sheep/s02", "x", math.Inf(1))
+		tr.Number("sheep/s02", "y", math.Inf(-1))
+	})
+	picture(1, 20, 1234567.891, "trot", true, nothing)
+	picture(1.1, -1, 0, "trot", true, nothing)
+	tr.Left(1.5, "fern")
+	tr.Refused(1.6, "oak")
+}
+
+// What the emitters write must be what the reader reads, without a flaw.
+func TestTheExpectationIsReadAsItIsMeant(t *testing.T) {
+	names := trace.NewNames()
+	r := trace.NewReader(bytes.NewReader(expected(t)), names)
+	var records []trace.Record
+	for {
+		var rec trace.Record
+		if err := r.Next(&rec); err != nil {
+			require.ErrorIs(t, err, io.EOF)
+			break
+		}
+		records = append(records, rec)
+	}
+	flaws := r.Flaws()
+	assert.Zero(t, flaws.Malformed+flaws.LogText+flaws.Backward)
+	require.Len(t, records, 14)
+	assert.True(t, records[1].Whole)
+	assert.Len(t, records[2].State, 1, "only what has changed")
+	assert.Equal(t, "say \"hi\"\\\n\x01 über 羊", names.TextOf(records[3].State[2].Value))
+	assert.Equal(t, "sheep/s01", names.EntityID(records[3].Gone[0]))
+	assert.Equal(t, "moss", records[4].To)
+	assert.Equal(t, uint64(12), records[6].Seq)
+	assert.True(t, records[8].HasPing)
+}
+
+// The stand-in game has a copy of its emitter, as a game would.
+func TestTheCopyInTheExampleIsTheEmitter(t *testing.T) {
+	ours, err := os.ReadFile("javascript/zwtrace.mjs")
+	require.NoError(t, err)
+	copied, err := os.ReadFile("../examples/millpond/zwtrace.mjs")
+	require.NoError(t, err)
+	assert.Equal(t, string(ours), string(copied))
+}

@@ -1,0 +1,191 @@
+// Package zwtrace writes trace lines for zwheel: one file without dependencies,
+// to be copied into a game. Say everything that a view believes each time; the
+// lines have only what has changed, and a whole picture about once a second.
+//
+//	trace := zwtrace.New(os.Stdout)
+//	trace.Joined(t, "fern", "dog/fern")
+//	trace.Begin(t, tick)                 // tick -1: the game has none
+//	trace.Number("dog/fern", "x", x)     // the fields of an entity in a row
+//	trace.Text("dog/fern", "gait", "run")
+//	trace.Flag("dog/fern", "tired", false)
+//	trace.End()                          // what was not named is gone
+//
+// Times are seconds on any clock that does not run backwards. Not safe for
+// concurrent use.
+package zwtrace
+
+import (
+	"fmt"
+	"io"
+	"math"
+	"strings"
+)
+
+// Trace writes the trace lines of one view.
+type Trace struct {
+	out     io.Writer
+	t       float64
+	tick    int64
+	now     []thing                      // what was said since Begin
+	before  map[string]map[string]string // what was said last
+	names   []string                     // of before, in order
+	whole   float64                      // when a whole picture is due
+	started bool
+}
+
+type thing struct {
+	entity string
+	fields [][2]string // name and value as it is written
+}
+
+// New returns a trace that is written to out, one write a line.
+func New(out io.Writer) *Trace { return &Trace{out: out, before: map[string]map[string]string{}} }
+
+// Begin begins a picture of the world at a time.
+func (tr *Trace) Begin(t float64, tick int64) { tr.t, tr.tick, tr.now = t, tick, tr.now[:0] }
+
+// Number says a field that is a number.
+func (tr *Trace) Number(entity, field string, v float64) { tr.say(entity, field, number(v)) }
+
+// Flag says a field that is true or false.
+func (tr *Trace) Flag(entity, field string, v bool) { tr.say(entity, field, fmt.Sprint(v)) }
+
+// Text says a field that is text.
+func (tr *Trace) Text(entity, field, v string) { tr.say(entity, field, quote(v)) }
+
+func (tr *Trace) say(entity, field, value string) {
+	if n := len(tr.now); n == 0 || tr.now[n-1].entity != entity {
+		tr.now = append(tr.now, thing{entity: entity})
+	}
+	last := &tr.now[len(tr.now)-1]
+	last.fields = append(last.fields, [2]string{field, value})
+}
+
+// End writes the picture: what has changed in it, if anything has.
+func (tr *Trace) End() {
+	whole := !tr.started || tr.t >= tr.whole
+	var state, gone []string
+	there := map[string]bool{}
+	for _, e := range tr.now {
+		there[e.entity] = true
+		known := tr.before[e.entity]
+		if known == nil {
+			known = map[string]string{}
+			tr.before[e.entity] = known
+			tr.names = append(tr.names, e.entity)
+		}
+		var fields []string
+		for _, f := range e.fields {
+			if whole || known[f[0]] != f[1] {
+				fields = append(fields, quote(f[0])+":"+f[1])
+			}
+			known[f[0]] = f[1]
+		}
+		if len(fields) > 0 {
+			state = append(state, quote(e.entity)+":{"+strings.Join(fields, ",")+"}")
+		}
+	}
+	kept := tr.names[:0]
+	for _, name := range tr.names {
+		if there[name] {
+			kept = append(kept, name)
+			continue
+		}
+		gone = append(gone, quote(name))
+		delete(tr.before, name)
+	}
+	tr.names = kept
+	if !whole && len(state) == 0 && len(gone) == 0 {
+		return
+	}
+	line := ""
+	if tr.tick >= 0 {
+		line += fmt.Sprintf(`,"tick":%d`, tr.tick)
+	}
+	if whole {
+		tr.started, tr.whole = true, tr.t+1
+		line += `,"whole":true`
+	}
+	if whole || len(state) > 0 {
+		line += `,"state":{` + strings.Join(state, ",") + "}"
+	}
+	if !whole && len(gone) > 0 {
+		line += `,"gone":[` + strings.Join(gone, ",") + "]"
+	}
+	tr.line(tr.t, line)
+}
+
+// Event says a one-off. What is "" is left out.
+func (tr *Trace) Event(t float64, name, id, entity, by, to string) {
+	tr.line(t, key("event", name)+key("id", id)+key("entity", entity)+key("by", by)+key("to", to))
+}
+
+// Input says what the player does from now on.
+func (tr *Trace) Input(t float64, what string, seq int64) {
+	tr.line(t, key("input", what)+fmt.Sprintf(`,"seq":%d`, seq))
+}
+
+// Mark says that the code has passed a checkpoint. What is "" is left out.
+func (tr *Trace) Mark(t float64, name, id, entity, by string) {
+	tr.line(t, key("mark", name)+key("id", id)+key("entity", entity)+key("by", by))
+}
+
+// Clock says a clock exchange: the round trip, and what the server's clock showed
+// when it answered, in seconds.
+func (tr *Trace) Clock(t, ping, serverT float64) {
+	tr.line(t, fmt.Sprintf(`,"ping":%.6f,"server_t":%.6f`, ping, serverT))
+}
+
+// Joined says that a player is in, and what his own entity is.
+func (tr *Trace) Joined(t float64, name, entity string) {
+	tr.line(t, key("joined", name)+key("entity", entity))
+}
+
+// Left says that a player has left.
+func (tr *Trace) Left(t float64, name string) { tr.line(t, key("left", name)) }
+
+// Refused says that a player was not let in.
+func (tr *Trace) Refused(t float64, name string) { tr.line(t, key("refused", name)) }
+
+func (tr *Trace) line(t float64, rest string) {
+	fmt.Fprintf(tr.out, "{\"t\":%.6f%s}\n", t, rest) // a trace that cannot be written must not stop the game
+}
+
+func key(name, value string) string {
+	if value == "" {
+		return ""
+	}
+	return `,"` + name + `":` + quote(value)
+}
+
+func number(v float64) string {
+	switch {
+	case math.IsNaN(v):
+		return `"NaN"`
+	case math.IsInf(v, 1):
+		return `"Infinity"`
+	case math.IsInf(v, -1):
+		return `"-Infinity"`
+	}
+	return fmt.Sprintf("%.3f", v)
+}
+
+func quote(s string) string {
+	var b strings.Builder
+	b.WriteByte('"')
+	for i := 0; i < len(s); i++ {
+		switch c := s[i]; {
+		case c == '"' || c == '\\':
+			b.WriteByte('\\')
+			b.WriteByte(c)
+		case c == '\n':
+			b.WriteString(`\n`)
+		case c < 0x20:
+			fmt.Fprintf(&b, `\u%04x`, c)
+		default:
+			b.WriteByte(c)
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
+}

@@ -1,0 +1,125 @@
+// Writes trace lines for zwheel: one file without dependencies, to be copied into
+// a game. Say everything that a view believes each time; the lines have only what
+// has changed, and a whole picture about once a second.
+//
+//   const trace = new Trace(line => process.stdout.write(line))
+//   trace.joined(t, 'fern', 'dog/fern')
+//   trace.begin(t, tick)               // tick -1: the game has none
+//   trace.set('dog/fern', 'x', 1.5)    // numbers, flags and text; an entity's in a row
+//   trace.end()                        // what was not named is gone
+//
+// Times are seconds on any clock that does not run backwards.
+
+export class Trace {
+  #write
+  #t = 0
+  #tick = -1
+  #now = [] // [entity, [[field, value as it is written]]]
+  #before = new Map() // entity -> Map of field -> value
+  #whole = -Infinity
+
+  constructor(write) {
+    this.#write = write
+  }
+
+  // Begins a picture of the world at a time.
+  begin(t, tick = -1) {
+    this.#t = t
+    this.#tick = tick
+    this.#now = []
+  }
+
+  // Says a field: a number, true or false, or text.
+  set(entity, field, value) {
+    let last = this.#now.at(-1)
+    if (!last || last[0] !== entity) this.#now.push((last = [entity, []]))
+    last[1].push([field, written(value)])
+  }
+
+  // Writes the picture: what has changed in it, if anything has.
+  end() {
+    const whole = this.#t >= this.#whole
+    const state = []
+    const there = new Set()
+    for (const [entity, said] of this.#now) {
+      there.add(entity)
+      if (!this.#before.has(entity)) this.#before.set(entity, new Map())
+      const known = this.#before.get(entity)
+      const fields = []
+      for (const [field, value] of said) {
+        if (whole || known.get(field) !== value) fields.push(`${quote(field)}:${value}`)
+        known.set(field, value)
+      }
+      if (fields.length) state.push(`${quote(entity)}:{${fields.join(',')}}`)
+    }
+    const gone = []
+    for (const entity of [...this.#before.keys()]) {
+      if (there.has(entity)) continue
+      gone.push(quote(entity))
+      this.#before.delete(entity)
+    }
+    if (!whole && !state.length && !gone.length) return
+    let line = this.#tick >= 0 ? `,"tick":${this.#tick}` : ''
+    if (whole) {
+      this.#whole = this.#t + 1
+      line += ',"whole":true'
+    }
+    if (whole || state.length) line += `,"state":{${state.join(',')}}`
+    if (!whole && gone.length) line += `,"gone":[${gone.join(',')}]`
+    this.#line(this.#t, line)
+  }
+
+  // Says a one-off; id, entity, by and to where they are known.
+  event(t, name, { id, entity, by, to } = {}) {
+    this.#line(t, keys({ event: name, id, entity, by, to }))
+  }
+
+  // Says what the player does from now on.
+  input(t, what, seq) {
+    this.#line(t, `${keys({ input: what })},"seq":${seq}`)
+  }
+
+  // Says that the code has passed a checkpoint.
+  mark(t, name, { id, entity, by } = {}) {
+    this.#line(t, keys({ mark: name, id, entity, by }))
+  }
+
+  // Says a clock exchange: the round trip, and what the server's clock showed when
+  // it answered, in seconds.
+  clock(t, ping, serverT) {
+    this.#line(t, `,"ping":${ping.toFixed(6)},"server_t":${serverT.toFixed(6)}`)
+  }
+
+  // Says that a player is in, and what his own entity is.
+  joined(t, name, entity) {
+    this.#line(t, keys({ joined: name, entity }))
+  }
+
+  left(t, name) {
+    this.#line(t, keys({ left: name }))
+  }
+
+  // Says that a player was not let in.
+  refused(t, name) {
+    this.#line(t, keys({ refused: name }))
+  }
+
+  #line(t, rest) {
+    this.#write(`{"t":${t.toFixed(6)}${rest}}\n`)
+  }
+}
+
+function keys(values) {
+  let text = ''
+  for (const [name, value] of Object.entries(values)) if (value !== undefined && value !== '') text += `,"${name}":${quote(String(value))}`
+  return text
+}
+
+function written(value) {
+  if (typeof value === 'number') return Number.isFinite(value) ? value.toFixed(3) : `"${value}"`
+  return typeof value === 'boolean' ? String(value) : quote(String(value))
+}
+
+function quote(text) {
+  return JSON.stringify(text)
+}

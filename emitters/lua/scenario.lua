@@ -1,0 +1,41 @@
+local trace = require("zwtrace").new(function(line) io.write(line) end)
+
+local function picture(t, tick, x, gait, tired, rest)
+  trace:begin(t, tick)
+  trace:set("dog/fern", "x", x)
+  trace:set("dog/fern", "gait", gait)
+  trace:set("dog/fern", "tired", tired)
+  if rest then rest() end
+  trace:finish()
+end
+
+local function sheep()
+  trace:set("sheep/s01", "x", 10)
+  trace:set("sheep/s01", "y", 0.5)
+end
+
+local function gate()
+  trace:set("gate/n", "label", 'say "hi"\\\n\1 über 羊')
+end
+
+local function odd()
+  gate()
+  trace:set("sheep/s02", "x", math.huge)
+  trace:set("sheep/s02", "y", -math.huge)
+end
+
+trace:joined(0, "fern", "dog/fern")
+picture(0, 0, -3.25, "run", false, sheep)
+picture(0.05, 1, -2.875, "run", false, sheep)
+picture(0.1, 2, -2.875, "run", false, sheep)
+picture(0.15, 3, -2.875, "trot", true, gate)
+trace:event(0.16, "bark", { id = 81, entity = "dog/fern", by = "fern", to = "moss" })
+trace:event(0.17, "final")
+trace:input(0.18, "run", 12)
+trace:mark(0.19, "touch", { id = "7", entity = "bell/brass", by = "fern" })
+trace:clock(0.2, 0.081, 12.5)
+picture(0.25, 5, 0 / 0, "trot", true, odd)
+picture(1, 20, 1234567.891, "trot", true)
+picture(1.1, -1, 0, "trot", true)
+trace:left(1.5, "fern")
+trace:refused(1.6, "oak")

@@ -1,0 +1,142 @@
+-- Writes trace lines for zwheel: one file without dependencies, to be copied into
+-- a game (Lua 5.1 and later). Say everything that a view believes each time; the
+-- lines have only what has changed, and a whole picture about once a second.
+--
+--   local trace = require("zwtrace").new(function(line) io.write(line) end)
+--   trace:joined(t, "fern", "dog/fern")
+--   trace:begin(t, tick)              -- tick -1: the game has none
+--   trace:set("dog/fern", "x", 1.5)   -- numbers, flags and text; an entity's in a row
+--   trace:finish()                    -- what was not named is gone
+--
+-- Times are seconds on any clock that does not run backwards.
+
+local Trace = {}
+Trace.__index = Trace
+
+local function quote(text)
+  return '"' .. text:gsub('[%c"\\]', function(c)
+    if c == '"' or c == "\\" then return "\\" .. c end
+    if c == "\n" then return "\\n" end
+    if c:byte() == 127 then return c end
+    return string.format("\\u%04x", c:byte())
+  end) .. '"'
+end
+
+local function written(value)
+  if type(value) == "number" then
+    if value ~= value then return '"NaN"' end
+    if value == math.huge then return '"Infinity"' end
+    if value == -math.huge then return '"-Infinity"' end
+    return string.format("%.3f", value)
+  end
+  if type(value) == "boolean" then return tostring(value) end
+  return quote(tostring(value))
+end
+
+local function key(name, value)
+  if value == nil or value == "" then return "" end
+  return ',"' .. name .. '":' .. quote(tostring(value))
+end
+
+-- new returns a trace; write is called with every line.
+function Trace.new(write)
+  return setmetatable({ write = write, now = {}, before = {}, names = {}, whole = -math.huge }, Trace)
+end
+
+-- begin begins a picture of the world at a time.
+function Trace:begin(t, tick)
+  self.t, self.tick, self.now = t, tick or -1, {}
+end
+
+-- set says a field: a number, true or false, or text.
+function Trace:set(entity, field, value)
+  local last = self.now[#self.now]
+  if not last or last.entity ~= entity then
+    last = { entity = entity }
+    self.now[#self.now + 1] = last
+  end
+  last[#last + 1] = { field, written(value) }
+end
+
+-- finish writes the picture: what has changed in it, if anything has.
+function Trace:finish()
+  local whole = self.t >= self.whole
+  local state, there = {}, {}
+  for _, said in ipairs(self.now) do
+    there[said.entity] = true
+    local known = self.before[said.entity]
+    if not known then
+      known = {}
+      self.before[said.entity] = known
+      self.names[#self.names + 1] = said.entity
+    end
+    local fields = {}
+    for _, f in ipairs(said) do
+      if whole or known[f[1]] ~= f[2] then fields[#fields + 1] = quote(f[1]) .. ":" .. f[2] end
+      known[f[1]] = f[2]
+    end
+    if #fields > 0 then state[#state + 1] = quote(said.entity) .. ":{" .. table.concat(fields, ",") .. "}" end
+  end
+  local kept, gone = {}, {}
+  for _, name in ipairs(self.names) do
+    if there[name] then
+      kept[#kept + 1] = name
+    else
+      gone[#gone + 1] = quote(name)
+      self.before[name] = nil
+    end
+  end
+  self.names = kept
+  if not whole and #state == 0 and #gone == 0 then return end
+  local line = self.tick >= 0 and string.format(',"tick":%d', self.tick) or ""
+  if whole then
+    self.whole = self.t + 1
+    line = line .. ',"whole":true'
+  end
+  if whole or #state > 0 then line = line .. ',"state":{' .. table.concat(state, ",") .. "}" end
+  if not whole and #gone > 0 then line = line .. ',"gone":[' .. table.concat(gone, ",") .. "]" end
+  self:line(self.t, line)
+end
+
+-- event says a one-off; more has id, entity, by and to where they are known.
+function Trace:event(t, name, more)
+  more = more or {}
+  self:line(t, key("event", name) .. key("id", more.id) .. key("entity", more.entity) .. key("by", more.by) .. key("to", more.to))
+end
+
+-- input says what the player does from now on.
+function Trace:input(t, what, seq)
+  self:line(t, key("input", what) .. string.format(',"seq":%d', seq))
+end
+
+-- mark says that the code has passed a checkpoint; more has id, entity and by.
+function Trace:mark(t, name, more)
+  more = more or {}
+  self:line(t, key("mark", name) .. key("id", more.id) .. key("entity", more.entity) .. key("by", more.by))
+end
+
+-- clock says a clock exchange: the round trip, and what the server's clock showed
+-- when it answered, in seconds.
+function Trace:clock(t, ping, server_t)
+  self:line(t, string.format(',"ping":%.6f,"server_t":%.6f', ping, server_t))
+end
+
+-- joined says that a player is in, and what his own entity is.
+function Trace:joined(t, name, entity)
+  self:line(t, key("joined", name) .. key("entity", entity))
+end
+
+function Trace:left(t, name)
+  self:line(t, key("left", name))
+end
+
+-- refused says that a player was not let in.
+function Trace:refused(t, name)
+  self:line(t, key("refused", name))
+end
+
+function Trace:line(t, rest)
+  self.write(string.format('{"t":%.6f', t) .. rest .. "}\n")
+end
+
+return Trace

@@ -1,0 +1,114 @@
+"""Writes trace lines for zwheel: one file without dependencies, to be copied into
+a game. Say everything that a view believes each time; the lines have only what has
+changed, and a whole picture about once a second.
+
+    trace = Trace(sys.stdout.write)
+    trace.joined(t, "fern", "dog/fern")
+    trace.begin(t, tick)              # tick -1: the game has none
+    trace.set("dog/fern", "x", 1.5)   # numbers, flags and text; an entity's in a row
+    trace.end()                       # what was not named is gone
+
+Times are seconds on any clock that does not run backwards. Flush the stream, or
+open it line by line.
+"""
+
+import json
+import math
+
+
+class Trace:
+    def __init__(self, write):
+        self._write = write
+        self._t = 0.0
+        self._tick = -1
+        self._now = []  # (entity, [(field, value as it is written)])
+        self._before = {}  # entity -> {field: value}
+        self._whole = -math.inf
+
+    def begin(self, t, tick=-1):
+        """Begins a picture of the world at a time."""
+        self._t, self._tick, self._now = t, tick, []
+
+    def set(self, entity, field, value):
+        """Says a field: a number, True or False, or text."""
+        if not self._now or self._now[-1][0] != entity:
+            self._now.append((entity, []))
+        self._now[-1][1].append((field, _written(value)))
+
+    def end(self):
+        """Writes the picture: what has changed in it, if anything has."""
+        whole = self._t >= self._whole
+        state, there = [], set()
+        for entity, said in self._now:
+            there.add(entity)
+            known = self._before.setdefault(entity, {})
+            fields = []
+            for field, value in said:
+                if whole or known.get(field) != value:
+                    fields.append(f"{_quote(field)}:{value}")
+                known[field] = value
+            if fields:
+                state.append(f"{_quote(entity)}:{{{','.join(fields)}}}")
+        gone = [entity for entity in self._before if entity not in there]
+        for entity in gone:
+            del self._before[entity]
+        if not whole and not state and not gone:
+            return
+        line = f',"tick":{self._tick}' if self._tick >= 0 else ""
+        if whole:
+            self._whole = self._t + 1
+            line += ',"whole":true'
+        if whole or state:
+            line += f',"state":{{{",".join(state)}}}'
+        if not whole and gone:
+            line += f',"gone":[{",".join(map(_quote, gone))}]'
+        self._line(self._t, line)
+
+    def event(self, t, name, id="", entity="", by="", to=""):
+        """Says a one-off; id, entity, by and to where they are known."""
+        self._line(t, _keys(event=name, id=id, entity=entity, by=by, to=to))
+
+    def input(self, t, what, seq):
+        """Says what the player does from now on."""
+        self._line(t, f'{_keys(input=what)},"seq":{seq}')
+
+    def mark(self, t, name, id="", entity="", by=""):
+        """Says that the code has passed a checkpoint."""
+        self._line(t, _keys(mark=name, id=id, entity=entity, by=by))
+
+    def clock(self, t, ping, server_t):
+        """Says a clock exchange: the round trip, and what the server's clock showed
+        when it answered, in seconds."""
+        self._line(t, f',"ping":{ping:.6f},"server_t":{server_t:.6f}')
+
+    def joined(self, t, name, entity):
+        """Says that a player is in, and what his own entity is."""
+        self._line(t, _keys(joined=name, entity=entity))
+
+    def left(self, t, name):
+        self._line(t, _keys(left=name))
+
+    def refused(self, t, name):
+        """Says that a player was not let in."""
+        self._line(t, _keys(refused=name))
+
+    def _line(self, t, rest):
+        self._write(f'{{"t":{t:.6f}{rest}}}\n')
+
+
+def _keys(**values):
+    return "".join(f',"{name}":{_quote(str(value))}' for name, value in values.items() if value != "")
+
+
+def _written(value):
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, (int, float)):
+        if math.isfinite(value):
+            return f"{value:.3f}"
+        return '"NaN"' if math.isnan(value) else ('"Infinity"' if value > 0 else '"-Infinity"')
+    return _quote(str(value))
+
+
+def _quote(text):
+    return json.dumps(text, ensure_ascii=False)
