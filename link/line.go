@@ -103,7 +103,8 @@ func (l *Line) Send(now time.Duration, size int) Fate {
 //
 // A piece that is lost is sent again after the retransmission timeout of RFC
 // 6298 with the floor of 200 ms that systems use today: rtt + max(200 ms,
-// 4·Jitter), twice as long each further time. It is drawn anew each time.
+// 4·Jitter), twice as long each further time. By then a burst of losses is over, so
+// what is sent again meets a line that is passing.
 // Everything behind it waits, so order is kept. In an outage the piece is sent
 // again after the line is back. That a busy stream learns of a loss sooner, by
 // what arrives after it, is not modelled. A queue that is full delays and does
@@ -121,6 +122,7 @@ func (l *Line) SendStream(now time.Duration, size int, rtt time.Duration) Fate {
 		wait *= 2
 		fate.Resent++
 		count := l.count
+		l.losing = false
 		var again Fate
 		again, first, _, _ = l.begin(at, 0)
 		l.count = count

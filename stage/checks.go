@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -52,8 +53,8 @@ func (m *real) carryOut(ctx context.Context, c check) error {
 		if c.party != nil {
 			// What a program said at its end may still be on its way.
 			m.settle(ctx, 50*time.Millisecond)
-			w.Log = c.party.facts.tail
-			m.culprit = c.party
+			w.Log = slices.Clone(c.party.facts.tail)
+			m.whyLog = w.Log
 		}
 		return w
 	}
@@ -322,21 +323,22 @@ func (m *real) spawned(p *party) string {
 	return ""
 }
 
-// whyOut says why a bot's client has not got into the match: by the first of the
-// checks that fails.
-func (p *party) whyOut() string {
+// whyOut says why a bot's client has not got into the match, by the first of the
+// checks that fails, and whose log may tell more.
+func (p *party) whyOut() (why string, whose *party) {
 	if p.process == nil {
-		return "it was never started"
+		return "it was never started", nil
 	}
 	if how, asked := p.process.Exit(); how != "" && !asked {
-		return fmt.Sprintf("%s ended by itself (%s)", p.title(), how)
+		return fmt.Sprintf("%s ended by itself (%s)", p.title(), how), p
 	}
 	for _, c := range p.match.clientChecks(p) {
 		if !c.done() {
-			return fmt.Sprintf("%s: %s; %s", c.name, c.lacks(), c.hint)
+			name := strings.TrimPrefix(c.name, p.name+": ")
+			return fmt.Sprintf("the first step that fails is %q: %s; %s", name, c.lacks(), c.hint), c.party
 		}
 	}
-	return ""
+	return "", nil
 }
 
 // serverChecks bring the server up, or find the one that runs already.

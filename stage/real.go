@@ -54,7 +54,7 @@ type real struct {
 	flushed   time.Duration
 	loaded    time.Duration
 	why       string // the match cannot go on
-	culprit   *party
+	whyLog    []string // the last log lines of the program concerned
 }
 
 // event is a line of a process, its end, or what processes use of the machine.
@@ -187,8 +187,8 @@ func runReal(ctx context.Context, p *plan.Plan, options Options) (*Result, error
 	case m.why != "":
 		r.Ended, r.Why = runfolder.Failed, m.why
 	}
-	if m.culprit != nil && r.Ended == runfolder.Failed {
-		r.Log = m.culprit.facts.tail
+	if r.Ended == runfolder.Failed {
+		r.Log = m.whyLog
 	}
 	m.sumUp(r)
 	return r, m.failed
@@ -210,7 +210,10 @@ func (m *real) tell(format string, args ...any) {
 // fail says that the match cannot go on, and because of whom.
 func (m *real) fail(p *party, why string) {
 	if m.why == "" {
-		m.why, m.culprit = why, p
+		m.why = why
+		if p != nil {
+			m.whyLog = slices.Clone(p.facts.tail)
+		}
 		if m.folder != nil {
 			m.folder.Fail(why)
 		}
@@ -313,7 +316,8 @@ func (m *real) play(ctx context.Context) error {
 				return true, nil
 			}
 			if b.late(now) {
-				m.fail(b, b.whyOut())
+				why, whose := b.whyOut()
+				m.fail(whose, fmt.Sprintf("%s never got in: %s", b.name, why))
 			}
 		}
 		return m.why != "", nil
@@ -495,7 +499,8 @@ func (m *real) sumUp(r *Result) {
 		case b.refused() && m.plan.Game.Places > 0:
 			r.Refused = append(r.Refused, b.name)
 		case b.facts.started > 0 || b.asked > 0:
-			r.NeverIn = append(r.NeverIn, Absent{b.name, b.whyOut()})
+			why, _ := b.whyOut()
+			r.NeverIn = append(r.NeverIn, Absent{b.name, why})
 		default:
 			r.NeverIn = append(r.NeverIn, Absent{Name: b.name, Why: "it was not to join before the match ended"})
 		}

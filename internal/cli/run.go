@@ -49,12 +49,16 @@ bytes.`,
 			if err != nil {
 				return err
 			}
-			if asJSON {
+			switch {
+			case asJSON:
 				c.OutOrStdout().Write(r.Findings)
-			} else {
+			case r.Ended == runfolder.Failed && (r.Verdict == nil || r.Verdict.Outcome != judge.OutOfSync):
+				// That the views agreed until then would be misread as a verdict.
+				fmt.Fprintf(c.OutOrStdout(), "%s: seed %d: NOT PLAYED TO ITS END, after %.3f s\nRun folder: %s\n", p.Title, p.Seed, r.Played.Seconds(), out)
+			default:
 				fmt.Fprintf(c.OutOrStdout(), "%s: seed %d, %s, %s\n\n", p.Title, p.Seed, report.Span(p.Length), bots(p))
+				text := report.NewText(c.OutOrStdout())
 				if r.Verdict != nil {
-					text := report.NewText(c.OutOrStdout())
 					text.Verdict(r.Verdict)
 					text.Measures(r.Measures)
 				}
@@ -128,6 +132,12 @@ func conclude(c *cobra.Command, r *stage.Result) error {
 	for _, name := range r.Refused {
 		fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s was refused by the full server, as a plan with places may want it\n", name)
 	}
+	if r.Ended == runfolder.Failed {
+		if len(r.Log) > 0 {
+			fmt.Fprintf(c.ErrOrStderr(), "The last log lines of the program concerned:\n  %s\n", strings.Join(r.Log, "\n  "))
+		}
+		return failed(fmt.Errorf("the match could not be played to its end: %s", r.Why))
+	}
 	for _, absent := range r.NeverIn {
 		text := absent.Name + " never got into the match"
 		if absent.Why != "" {
@@ -137,15 +147,6 @@ func conclude(c *cobra.Command, r *stage.Result) error {
 	}
 	for _, remark := range r.Remarks {
 		fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s\n", remark)
-	}
-	if r.Ended == runfolder.Failed {
-		if len(r.Log) > 0 {
-			fmt.Fprintf(c.ErrOrStderr(), "The last log lines:\n  %s\n", strings.Join(r.Log, "\n  "))
-		}
-		return failed(fmt.Errorf("the match could not be played to its end: %s", r.Why))
-	}
-	if r.Verdict == nil {
-		return failed(errors.New("nothing was judged"))
 	}
 	code := codeOf(r.Verdict.Outcome)
 	if code == exitInSync && len(r.NeverIn) > 0 {
