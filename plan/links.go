@@ -10,6 +10,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
 
 	"zitherwheel/link"
 )
@@ -277,4 +278,52 @@ func timesKey(name string, into *[]time.Duration) key {
 		}
 		return out
 	}}
+}
+
+// QualityKeys are the names of what a link can say of a direction.
+func QualityKeys() (names []string) {
+	for _, k := range qualityKeys(&link.Quality{}) {
+		names = append(names, k.name)
+	}
+	return names
+}
+
+// SetQuality changes one value of a quality, as a plan would say it.
+func SetQuality(q *link.Quality, name, value string) error {
+	changed := *q
+	keys := qualityKeys(&changed)
+	k := find(keys, name)
+	if k == nil {
+		return fmt.Errorf("there is no %q%s", name, suggestion(name, keys))
+	}
+	parsed, err := parser.ParseBytes([]byte(strconv.Quote(value)), 0)
+	if value == "true" || value == "false" {
+		parsed, err = parser.ParseBytes([]byte(value), 0)
+	}
+	if err != nil || len(parsed.Docs) == 0 {
+		return fmt.Errorf("%s: %q cannot be read", name, value)
+	}
+	if err := k.read(parsed.Docs[0].Body); err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	if err := changed.Validate(); err != nil {
+		return err
+	}
+	*q = changed
+	return nil
+}
+
+// QualityText writes what is not usual about a quality, like "latency 80ms, loss
+// 0.03".
+func QualityText(q link.Quality) string {
+	var parts []string
+	for _, k := range qualityKeys(&q) {
+		if v := k.write(); v != nil {
+			parts = append(parts, fmt.Sprintf("%s %v", k.name, v))
+		}
+	}
+	if parts == nil {
+		return "perfect"
+	}
+	return strings.Join(parts, ", ")
 }

@@ -47,7 +47,7 @@ func (p *udpPath) meet(from netip.AddrPort, open func(*client) error) (*client, 
 func (c *core) pass(w *waiting, s *slab, cl *client, d link.Direction, at time.Duration, data []byte, size int) bool {
 	cl.heard = at
 	fate := cl.link.send(d, at, size)
-	c.tell(Packet{Path: cl.path.number, Client: cl.number, Direction: d, Fate: fate}, data[:size])
+	c.tell(Packet{Path: cl.path.number, Client: cl.number, From: cl.from, Direction: d, Fate: fate}, data[:size])
 	if fate.Copies == 0 {
 		return false
 	}

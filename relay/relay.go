@@ -36,6 +36,7 @@ type Path struct {
 type Packet struct {
 	Path      int // in the order they were added
 	Client    int
+	From      netip.AddrPort // the client's address
 	Direction link.Direction
 	Stream    bool
 	Fate      link.Fate

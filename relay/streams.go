@@ -30,6 +30,7 @@ type streams struct {
 // stream is one connection through the relay.
 type stream struct {
 	client   int
+	from     netip.AddrPort
 	link     *Link
 	ends     [2]*net.TCPConn // by the direction whose pieces are read from it
 	broken   chan struct{}   // closed when it was broken off
@@ -78,7 +79,8 @@ func (s *streams) connect(near *net.TCPConn) {
 		near.Close()
 		return
 	}
-	st := &stream{ends: [2]*net.TCPConn{link.Up: near, link.Down: far.(*net.TCPConn)}, broken: make(chan struct{})}
+	from := near.RemoteAddr().(*net.TCPAddr).AddrPort()
+	st := &stream{from: netip.AddrPortFrom(from.Addr().Unmap(), from.Port()), ends: [2]*net.TCPConn{link.Up: near, link.Down: far.(*net.TCPConn)}, broken: make(chan struct{})}
 	s.mu.Lock()
 	if s.ended {
 		s.mu.Unlock()
@@ -120,7 +122,7 @@ func (s *streams) pump(st *stream, d link.Direction) {
 		now := s.core.now()
 		if size > 0 {
 			fate := st.link.sendStream(d, now, size)
-			s.core.tell(Packet{Path: s.number, Client: st.client, Direction: d, Stream: true, Fate: fate}, buffer[:size])
+			s.core.tell(Packet{Path: s.number, Client: st.client, From: st.from, Direction: d, Stream: true, Fate: fate}, buffer[:size])
 			if fate.Arrives[0] <= s.core.now() && (!began || idle()) { // nothing holds it up
 				if _, err := to.Write(buffer[:size]); err != nil {
 					break

@@ -14,11 +14,11 @@ import (
 	"zitherwheel/trace"
 )
 
-// appendPacket writes a fate as a line:
+// AppendPacket writes a fate as a line:
 //
 //	{"link":"fern","direction":"down","number":57,"sent":2.417000,"bytes":312,"arrives":[2.503112]}
 //	{"link":"fern","direction":"down","number":58,"sent":2.467000,"bytes":312,"dropped":"lost"}
-func appendPacket(b []byte, view string, d link.Direction, f link.Fate) []byte {
+func AppendPacket(b []byte, view string, d link.Direction, f link.Fate) []byte {
 	b = trace.AppendString(append(b, `{"link":`...), view)
 	b = append(append(append(b, `,"direction":"`...), d.String()...), '"')
 	b = strconv.AppendUint(append(b, `,"number":`...), f.Number, 10)

@@ -151,7 +151,7 @@ func (f *Folder) Log(view int, t time.Duration, text string) error {
 
 // Packet writes the fate of a packet on the link of a view.
 func (f *Folder) Packet(view int, d link.Direction, fate link.Fate) error {
-	f.packets.buffer = appendPacket(f.packets.buffer, f.about.Views[view], d, fate)
+	f.packets.buffer = AppendPacket(f.packets.buffer, f.about.Views[view], d, fate)
 	return f.packets.flush(64 << 10)
 }
 

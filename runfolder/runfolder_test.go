@@ -102,7 +102,7 @@ func TestAFateIsReadAsItWasWritten(t *testing.T) {
 		}
 		d := rapid.SampledFrom([]link.Direction{link.Up, link.Down}).Draw(t, "direction")
 		name := rapid.StringMatching(`[a-z"\\]{1,8}`).Draw(t, "name")
-		r := NewPacketReader(bytes.NewReader(appendPacket(nil, name, d, f)))
+		r := NewPacketReader(bytes.NewReader(AppendPacket(nil, name, d, f)))
 		view, direction, got, err := r.Next()
 		require.NoError(t, err)
 		require.Equal(t, name, view)

@@ -53,7 +53,7 @@ type real struct {
 	meter     build.Meter
 	flushed   time.Duration
 	loaded    time.Duration
-	why       string // the match cannot go on
+	why       string   // the match cannot go on
 	whyLog    []string // the last log lines of the program concerned
 }
 

@@ -1,0 +1,61 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"zitherwheel/link"
+	"zitherwheel/plan"
+	"zitherwheel/switchboard"
+)
+
+// Clients writes the counts of a relay's clients as a table.
+func Clients(w io.Writer, clients []switchboard.Client, now time.Duration) {
+	var table table
+	table.right = true
+	table.row("  client", "from", "up packets", "kB", "lost", "delay", "down packets", "kB", "lost", "delay", "last heard")
+	for _, c := range clients {
+		row := []string{"  " + c.Name, c.From.String()}
+		for _, n := range []switchboard.Count{c.Up, c.Down} {
+			row = append(row, number(n.Packets), fmt.Sprintf("%.1f", float64(n.Bytes)/1e3), lost(n), fmt.Sprintf("%.1f ms", n.Delay.Seconds()*1e3))
+		}
+		table.row(append(row, fmt.Sprintf("%.1f s ago", max(0, now-c.Heard).Seconds()))...)
+	}
+	if len(clients) > 0 {
+		table.write(w)
+	}
+}
+
+func lost(n switchboard.Count) string {
+	if n.Packets == 0 {
+		return "-"
+	}
+	return fmt.Sprintf("%.1f %%", 100*float64(n.Lost)/float64(n.Packets))
+}
+
+// RelayLine is the state of a relay's clients in one line, for a log.
+func RelayLine(clients []switchboard.Client, now time.Duration) string {
+	parts := []string{fmt.Sprintf("%9.3f s", now.Seconds())}
+	for _, c := range clients {
+		parts = append(parts, fmt.Sprintf("%s up %d (%s lost, %.1f ms) down %d (%s lost, %.1f ms)", c.Name,
+			c.Up.Packets, lost(c.Up), c.Up.Delay.Seconds()*1e3, c.Down.Packets, lost(c.Down), c.Down.Delay.Seconds()*1e3))
+	}
+	if len(clients) == 0 {
+		parts = append(parts, "no client yet")
+	}
+	return strings.Join(parts, "  ")
+}
+
+// LinkLines says how a relay's link is.
+func LinkLines(up, down link.Quality, cut bool) string {
+	text := fmt.Sprintf("  up    %s\n  down  %s\n", plan.QualityText(up), plan.QualityText(down))
+	if up == down {
+		text = fmt.Sprintf("  both ways  %s\n", plan.QualityText(up))
+	}
+	if cut {
+		text += "  CUT: nothing passes\n"
+	}
+	return text
+}
