@@ -8,3 +8,6 @@ var Healthy []byte
 
 //go:embed lost-goodbye.yaml
 var LostGoodbye []byte
+
+//go:embed kept-to-itself.yaml
+var KeptToItself []byte

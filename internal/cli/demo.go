@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"sync"
 
 	"github.com/spf13/cobra"
 
@@ -17,6 +18,7 @@ import (
 
 func demoCommand() *cobra.Command {
 	var out string
+	var real bool
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Play a healthy match and a broken one, and compare the verdicts",
@@ -24,34 +26,88 @@ func demoCommand() *cobra.Command {
 as the game should be, and one with a planted mistake. Prints both verdicts side
 by side with the evidence, says what the lines mean and what to try next.
 
+With --real the game's server and clients are processes of their own, and their
+packets go over real sockets through the relay; both matches are played at once and
+take as long as they last.
+
 Exits with 0 if the healthy match is in sync and the mistake was found and named.`,
-		Example: "  zwheel demo",
+		Example: "  zwheel demo\n  zwheel demo --real",
 		Args:    cobra.NoArgs,
-		RunE:    func(c *cobra.Command, _ []string) error { return demo(c, out) },
+		RunE: func(c *cobra.Command, _ []string) error {
+			if real {
+				return realShow.play(c, out, plan.Wall)
+			}
+			return virtualShow.play(c, out, plan.Virtual)
+		},
 	}
 	c.Flags().StringVar(&out, "out", "runs", "folder to make the two run folders in")
+	c.Flags().BoolVar(&real, "real", false, "play with processes and real sockets")
 	return c
 }
 
-func demo(c *cobra.Command, out string) error {
+// show is a demonstration: two matches that differ by one planted mistake.
+type show struct {
+	plans   [2][]byte
+	fault   string
+	what    string // the mistake does
+	shows   string // in the evidence
+	finds   judge.Kind
+	nextTry string // with the second plan's path in place of %s
+}
+
+var virtualShow = show{
+	plans: [2][]byte{examples.Healthy, examples.LostGoodbye},
+	fault: "lost-goodbye",
+	what:  `that something left the world is told once, on the unreliable channel`,
+	shows: `Here a client goes on showing something that
+  the server no longer has: a ghost.`,
+	finds: judge.Ghost,
+	nextTry: `play the same plan with another seed, where other packets are lost:
+    zwheel run %s --seed 3`,
+}
+
+// On the wall clock it depends on the moment which packet is lost, so the mistake
+// is one that needs no loss.
+var realShow = show{
+	plans: [2][]byte{examples.Healthy, examples.KeptToItself},
+	fault: "kept-to-itself",
+	what:  `running costs stamina on the player's own client only, and the server never hears of it`,
+	shows: `Here each player's own client shows
+  a stamina that the server never sent.`,
+	finds: judge.NeverSent,
+	nextTry: `play the same plan on the virtual clock, in a second, and find the same:
+    zwheel run %s --clock virtual`,
+}
+
+func (s *show) play(c *cobra.Command, out, clock string) error {
 	w := c.OutOrStdout()
 	var results [2]*stage.Result
 	var folders [2]string
 	var plans [2]*plan.Plan
-	for i, text := range [2][]byte{examples.Healthy, examples.LostGoodbye} {
-		p, err := plan.Parse([2]string{"healthy.yaml", "lost-goodbye.yaml"}[i], text)
+	var failures [2]error
+	var playing sync.WaitGroup
+	for i, text := range s.plans {
+		p, err := plan.Parse([2]string{"healthy.yaml", s.fault + ".yaml"}[i], text)
 		if err != nil {
 			return &exit{exitUsage, err}
 		}
-		folders[i] = freeFolder(out, p)
-		r, err := play(c, p, folders[i])
-		if err != nil {
-			return err
+		p.Clock = clock
+		plans[i], folders[i] = p, freeFolder(out, p)
+		one := func() { results[i], failures[i] = play(c, p, folders[i]) }
+		if clock == plan.Virtual {
+			one()
+		} else {
+			playing.Go(one)
 		}
-		if r.Ended == runfolder.Interrupted {
+	}
+	playing.Wait()
+	for i, r := range results {
+		if failures[i] != nil {
+			return failures[i]
+		}
+		if r.Ended != runfolder.Complete {
 			return conclude(c, r)
 		}
-		results[i], plans[i] = r, p
 	}
 	healthy, broken := results[0].Verdict, results[1].Verdict
 	link := plans[0].LinkOf(plans[0].Bots[0]).Down
@@ -59,18 +115,25 @@ func demo(c *cobra.Command, out string) error {
 	fmt.Fprintf(w, `Two matches of Hillfold, a sheepdog trial: %s, %s, 20 sheep, seed %d.
 Every bot is on a link with %s latency, %s jitter and %.0f %% loss in bursts, each
 way. oak joins late, at 8 s; ash leaves early, at 20 s. In the second match a mistake
-is planted: that something left the world is told once, on the unreliable channel.
-
-`, report.Span(plans[0].Length), bots(plans[0]), plans[0].Seed, report.Span(link.Latency), report.Span(link.Jitter), 100*link.Loss)
+is planted: %s.
+`, report.Span(plans[0].Length), bots(plans[0]), plans[0].Seed, report.Span(link.Latency), report.Span(link.Jitter), 100*link.Loss, s.what)
+	if clock == plan.Wall {
+		fmt.Fprint(w, "Server and clients were processes of their own, and all packets went over real sockets.\n")
+	}
 	text := report.NewText(w)
-	text.SideBySide([2]string{"healthy", "with lost-goodbye"}, [2]*judge.Verdict{healthy, broken})
+	fmt.Fprintln(w)
+	text.SideBySide([2]string{"healthy", "with " + s.fault}, [2]*judge.Verdict{healthy, broken})
 	fmt.Fprintf(w, "\nThe evidence for the second:\n")
 	text.Incidents(broken)
+	for _, r := range results {
+		if why := r.Measures.Timing.Distrust(); why != "" {
+			fmt.Fprintf(w, "\nNot to be trusted to the millisecond: %s\n", why)
+		}
+	}
 	fmt.Fprintf(w, `
 How to read this:
   An incident (I1) is one thing that went wrong; its findings (F1, F2, ...) are the
-  views and fields in which it shows. Here a client goes on showing something that
-  the server no longer has: a ghost.
+  views and fields in which it shows. %s
   Each row of the table is a moment: what the client showed and what the server
   said then. A value is explained if the server said it recently enough for this
   client to be still right about it, given what its link had delivered. The match
@@ -83,17 +146,16 @@ How to read this:
 Try next:
   judge the recording again, from its traces:
     zwheel check %s
-  play the same plan with another seed, where other packets are lost:
-    zwheel run %s --seed 3
+  %s
   see which other mistakes the demo game can make:
     zwheel faults
-`, folders[1], filepath.Join(folders[1], "plan.yaml"))
+`, s.shows, folders[1], fmt.Sprintf(s.nextTry, filepath.Join(folders[1], "plan.yaml")))
 
 	if healthy.Outcome != judge.InSync {
 		return failed(errors.New("the healthy match was not found in sync; this is a defect of zwheel or of its demo game"))
 	}
-	if len(broken.Incidents) == 0 || broken.Incidents[0].Kind != judge.Ghost {
-		return failed(errors.New("the planted mistake was not found and named a ghost; this is a defect of zwheel or of its demo game"))
+	if len(broken.Incidents) == 0 || broken.Incidents[0].Kind != s.finds {
+		return failed(fmt.Errorf("the planted mistake was not found and named %s; this is a defect of zwheel or of its demo game", s.finds))
 	}
 	return nil
 }
