@@ -7,6 +7,46 @@ import (
 	"zitherwheel/trial"
 )
 
+// Pairs writes what was found in matches that were played on both clocks.
+func (t *Text) Pairs(pairs []trial.Pair) {
+	var table table
+	table.row("  mistake", "link", "expected", "virtual clock", "wall clock")
+	agreed, of, untrusted := 0, 0, 0
+	for _, p := range pairs {
+		table.row("  "+p.Fault, p.Link, strings.Join(p.Expected, " or "), side(p.Virtual), side(p.Real))
+		switch {
+		case len(p.Expected) == 0:
+			of++
+			if len(p.Virtual.Kinds)+len(p.Real.Kinds) == 0 {
+				agreed++
+			}
+		case p.Showed || p.Real.Named:
+			of++
+			if p.Virtual.Named && p.Real.Named {
+				agreed++
+			}
+		}
+		if p.Real.Untrusted != "" {
+			untrusted++
+		}
+	}
+	table.write(t.w)
+	fmt.Fprintf(t.w, "  in %d of %d matches in which the mistake showed itself, or there was none, both clocks say the same\n", agreed, of)
+	if untrusted > 0 {
+		fmt.Fprintf(t.w, "  in %d matches on the wall clock the machine was too busy for exact figures of time\n", untrusted)
+	}
+}
+
+func side(s trial.Side) string {
+	switch {
+	case s.Failed != "":
+		return "not played: " + s.Failed
+	case len(s.Kinds) == 0:
+		return "in sync"
+	}
+	return strings.Join(s.Kinds, ", ")
+}
+
 // Trial writes the figures of a trial as a table, with a total, and the matches
 // that did not go as they should have.
 func (t *Text) Trial(rows []trial.Row) {

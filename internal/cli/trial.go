@@ -14,7 +14,7 @@ import (
 
 func trialCommand() *cobra.Command {
 	var o trial.Options
-	var asJSON bool
+	var asJSON, real bool
 	c := &cobra.Command{
 		Use:   "trial",
 		Short: "Measure how far the verdict can be trusted",
@@ -24,8 +24,11 @@ what was found, how it was named, and what was flagged although nothing was wron
 Whether a mistake showed itself in a match at all is told by a witness inside the
 game, which knows nothing of the judge.
 
+With --real every match is played from the same plan on both clocks: the virtual
+one, and with processes and real sockets; the table shows what was found on each.
+
 Exits with 0 if everything that showed itself was found and nothing else was.`,
-		Example: "  zwheel trial --seeds 2 --faults lost-goodbye,healthy",
+		Example: "  zwheel trial --seeds 2 --faults lost-goodbye,healthy\n  zwheel trial --real --seeds 1 --links hill-farm",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			began := time.Now()
@@ -43,6 +46,9 @@ Exits with 0 if everything that showed itself was found and nothing else was.`,
 					left := time.Duration(float64(now.Sub(began)) / float64(done) * float64(all-done)).Round(time.Second)
 					fmt.Fprintf(progress, "%d of %d matches played, about %v left   %s", done, all, left, end)
 				}
+			}
+			if real {
+				return trialOfBoth(c, o, asJSON)
 			}
 			rows, err := trial.Run(c.Context(), o)
 			if err != nil {
@@ -73,8 +79,35 @@ Exits with 0 if everything that showed itself was found and nothing else was.`,
 	c.Flags().StringSliceVar(&o.Links, "links", nil, "ready links to play on (default "+join(trial.Links)+")")
 	c.Flags().IntVar(&o.Seeds, "seeds", 10, "matches of each mistake on each link")
 	c.Flags().IntVar(&o.Matches, "healthy", 0, "matches of the healthy game, in all (default --seeds on each link)")
+	c.Flags().BoolVar(&real, "real", false, "play each match on both clocks")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return c
+}
+
+// trialOfBoth plays on both clocks.
+func trialOfBoth(c *cobra.Command, o trial.Options, asJSON bool) error {
+	pairs, err := trial.Both(c.Context(), o, wallOptions())
+	if err != nil {
+		return failed(err)
+	}
+	if asJSON {
+		e := json.NewEncoder(c.OutOrStdout())
+		e.SetIndent("", "  ")
+		if err := e.Encode(pairs); err != nil {
+			return failed(err)
+		}
+	} else {
+		report.NewText(c.OutOrStdout()).Pairs(pairs)
+	}
+	if c.Context().Err() != nil {
+		return &exit{exitInterrupted, fmt.Errorf("interrupted; the table is of what was played")}
+	}
+	for _, p := range pairs {
+		if len(p.Expected) == 0 && len(p.Virtual.Kinds)+len(p.Real.Kinds) > 0 || p.Showed && !(p.Virtual.Named && p.Real.Named) {
+			return quiet(exitOutOfSync)
+		}
+	}
+	return nil
 }
 
 func links(o trial.Options) []string {

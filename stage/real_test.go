@@ -1,0 +1,444 @@
+package stage_test
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zitherwheel/internal/cli"
+	"zitherwheel/plan"
+	"zitherwheel/runfolder"
+	"zitherwheel/stage"
+)
+
+// This program plays the programs of a build under test: the demo game's, with what
+// MISCHIEF says they do wrong.
+func TestMain(m *testing.M) {
+	if len(os.Args) < 2 || strings.HasPrefix(os.Args[1], "-test.") {
+		os.Exit(m.Run())
+	}
+	out := mischief(os.Getenv("MISCHIEF"))
+	os.Exit(cli.Main(os.Args[1:], out, os.Stderr))
+}
+
+// mischief goes wrong in some way and returns where the program's output is to go.
+func mischief(what string) io.Writer {
+	switch what {
+	case "hang":
+		time.Sleep(time.Hour)
+	case "crash at start":
+		fmt.Fprintln(os.Stderr, "cannot load the field")
+		os.Exit(3)
+	case "crash later":
+		time.AfterFunc(time.Second, func() {
+			fmt.Fprintln(os.Stderr, "index out of range")
+			os.Exit(9)
+		})
+	case "flood":
+		go func() {
+			line := strings.Repeat("chatter ", 100)
+			for {
+				fmt.Println(line)
+			}
+		}()
+	case "half lines":
+		return &altered{to: os.Stdout, alter: func(line []byte) []byte {
+			return append(append([]byte(`{"t":1,"state":{"dog/`), '\n'), line...)
+		}}
+	case "mute":
+		return io.Discard
+	case "garbage":
+		return &altered{to: os.Stdout, alter: func([]byte) []byte { return []byte(`{"time":"now"}` + "\n") }}
+	case "deaf":
+		signal.Ignore(os.Interrupt, syscall.SIGTERM)
+		read, write, err := os.Pipe()
+		if err != nil {
+			panic(err)
+		}
+		input := os.Stdin
+		os.Stdin = read
+		go func() { // hears everything but that it is to stop
+			lines := bufio.NewScanner(input)
+			for lines.Scan() {
+				if !strings.Contains(lines.Text(), "stop") {
+					fmt.Fprintln(write, lines.Text())
+				}
+			}
+			select {}
+		}()
+	case "forks":
+		child := exec.Command(os.Args[0], "x")
+		child.Env = append(os.Environ(), "MISCHIEF=hang")
+		child.Stdout = os.Stdout
+		if err := child.Start(); err != nil {
+			panic(err)
+		}
+	case "clock jumps":
+		return &altered{to: os.Stdout, alter: jumping()}
+	case "full disk":
+		signal.Ignore(syscall.SIGXFSZ)
+		limit := syscall.Rlimit{Cur: 60_000, Max: 60_000}
+		if err := syscall.Setrlimit(syscall.RLIMIT_FSIZE, &limit); err != nil {
+			panic(err)
+		}
+	}
+	return os.Stdout
+}
+
+// altered writes every line as alter makes it.
+type altered struct {
+	to    io.Writer
+	alter func([]byte) []byte
+	rest  []byte
+}
+
+func (a *altered) Write(data []byte) (int, error) {
+	a.rest = append(a.rest, data...)
+	for {
+		i := bytes.IndexByte(a.rest, '\n')
+		if i < 0 {
+			return len(data), nil
+		}
+		if _, err := a.to.Write(a.alter(a.rest[:i+1])); err != nil {
+			return 0, err
+		}
+		a.rest = a.rest[i+1:]
+	}
+}
+
+// jumping sets a program's clock back by an hour after a second.
+func jumping() func([]byte) []byte {
+	stamp := regexp.MustCompile(`^\{"t":([0-9.]+)`)
+	return func(line []byte) []byte {
+		m := stamp.FindSubmatch(line)
+		if m == nil {
+			return line
+		}
+		t, _ := strconv.ParseFloat(string(m[1]), 64)
+		if t += 7200; t > 7201 {
+			t -= 3600
+		}
+		return append(fmt.Appendf(nil, `{"t":%.6f`, t), line[len(m[0]):]...)
+	}
+}
+
+const short = `
+title: real
+length: 2500ms
+clock: wall
+seed: 4
+bots: [{name: fern, link: village}, {name: moss, link: village}]
+`
+
+func parse(t *testing.T, text string) *plan.Plan {
+	t.Helper()
+	p, err := plan.Parse(filepath.Join(t.TempDir(), "plan.yaml"), []byte(text))
+	require.NoError(t, err)
+	return p
+}
+
+// spoil makes one side of the demo game's build go wrong.
+func spoil(p *plan.Plan, side, what, mark string) {
+	p.Build = p.ToBringUp()
+	p.Build.Env = map[string]string{"STAGE_TEST": mark}
+	g := &p.Build.Client
+	if side == "server" {
+		g = &p.Build.Server
+	}
+	g.Env = map[string]string{"MISCHIEF": what}
+	for _, g := range []*plan.Program{&p.Build.Server, &p.Build.Client} {
+		g.Ready.Within = 1500 * time.Millisecond
+		g.Stop.Within = 400 * time.Millisecond
+	}
+}
+
+// left counts the processes of a test that are still there.
+func left(mark string) (n int) {
+	paths, _ := filepath.Glob("/proc/[0-9]*/environ")
+	for _, path := range paths {
+		env, err := os.ReadFile(path)
+		if err == nil && bytes.Contains(env, []byte("STAGE_TEST="+mark+"\x00")) {
+			n++
+		}
+	}
+	return n
+}
+
+func TestWhateverABuildDoesTheRunEndsAndSaysSo(t *testing.T) {
+	for _, c := range []struct {
+		side, what string
+		ended      string
+		why        string // in the reason, or in why a bot was never in
+		log        string // in the last log lines
+	}{
+		{"server", "nothing", runfolder.Complete, "", ""},
+		{"server", "flood", runfolder.Complete, "", ""},
+		{"client", "flood", runfolder.Complete, "", ""},
+		{"client", "half lines", runfolder.Complete, "", ""},
+		{"server", "forks", runfolder.Complete, "", ""},
+		{"client", "forks", runfolder.Complete, "", ""},
+		{"client", "deaf", runfolder.Complete, "", ""},
+		{"server", "deaf", runfolder.Complete, "", ""},
+		{"client", "clock jumps", runfolder.Complete, "", ""},
+		{"server", "clock jumps", runfolder.Complete, "", ""},
+		{"server", "hang", runfolder.Failed, "server: it is ready: not ready after 1.5s: no trace line", ""},
+		{"server", "mute", runfolder.Failed, "server: it is ready: not ready after 1.5s: no trace line", "listening on udp"},
+		{"server", "crash at start", runfolder.Failed, "the server ended by itself (exit status 3)", "cannot load the field"},
+		{"server", "crash later", runfolder.Failed, "the server ended by itself (exit status 9)", "index out of range"},
+		{"client", "hang", runfolder.Failed, `never got in: the first step that fails is "its packets reach the relay": no packet has come from it`, ""},
+		{"client", "mute", runfolder.Failed, `"its trace lines are well formed": no trace line has come, only log text`, "in the match"},
+		{"client", "garbage", runfolder.Failed, `lines and all malformed, the first: no "t": every line needs its time in seconds: {"time":"now"}`, ""},
+		{"client", "crash at start", runfolder.Failed, "client ended by itself (exit status 3)", "cannot load the field"},
+		{"client", "crash later", runfolder.Failed, "client ended by itself (exit status 9)", "index out of range"},
+	} {
+		t.Run(c.side+" "+c.what, func(t *testing.T) {
+			t.Parallel()
+			mark := strings.ReplaceAll(t.Name(), " ", "-")
+			p := parse(t, short)
+			spoil(p, c.side, c.what, mark)
+			folder := filepath.Join(t.TempDir(), "run")
+			r, err := stage.Run(context.Background(), p, stage.Options{Folder: folder, Guard: []string{"guard"}})
+			require.NoError(t, err)
+			assert.Equal(t, c.ended, r.Ended, r.Why)
+			assert.Contains(t, r.Why, c.why)
+			assert.Contains(t, strings.Join(r.Log, "\n"), c.log)
+			if c.ended == runfolder.Complete {
+				require.NotNil(t, r.Verdict)
+				assert.Empty(t, r.NeverIn)
+				assert.Empty(t, r.Verdict.Findings)
+				assert.Greater(t, r.Verdict.Comparisons, 200)
+			}
+			if c.what == "clock jumps" {
+				assert.NotEmpty(t, r.Measures.Timing.Clocks)
+			}
+			run, err := runfolder.Open(folder)
+			require.NoError(t, err)
+			assert.Equal(t, c.ended, run.About.Ended)
+			assert.Equal(t, r.Why, run.About.Why)
+			if runtime.GOOS == "linux" {
+				assert.Zero(t, left(mark), "processes left behind")
+			}
+		})
+	}
+}
+
+func TestAPortInUseIsNamed(t *testing.T) {
+	conn, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	require.NoError(t, err)
+	defer conn.Close()
+	p := parse(t, short)
+	spoil(p, "server", "", "port")
+	p.Build.Ports[0].Number = conn.LocalAddr().(*net.UDPAddr).Port
+	r, err := stage.Run(context.Background(), p, stage.Options{Folder: filepath.Join(t.TempDir(), "run")})
+	require.NoError(t, err)
+	assert.Equal(t, runfolder.Failed, r.Ended)
+	assert.Contains(t, r.Why, "the server ended by itself (exit status 3)")
+	assert.Contains(t, strings.Join(r.Log, "\n"), "address already in use")
+}
+
+func TestNothingOfARunStaysOpen(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("counts in /proc")
+	}
+	count := func() int {
+		entries, err := os.ReadDir("/proc/self/fd")
+		require.NoError(t, err)
+		return len(entries)
+	}
+	before, routines := count(), runtime.NumGoroutine()
+	p := parse(t, strings.Replace(short, "2500ms", "800ms", 1))
+	r, err := stage.Run(context.Background(), p, stage.Options{Folder: filepath.Join(t.TempDir(), "run"), Guard: []string{"guard"}})
+	require.NoError(t, err)
+	require.Equal(t, runfolder.Complete, r.Ended, r.Why)
+	assert.LessOrEqual(t, count(), before)
+	require.Eventually(t, func() bool { return runtime.NumGoroutine() <= routines }, 5*time.Second, 10*time.Millisecond)
+}
+
+func TestARunMayBeInterrupted(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	p := parse(t, strings.Replace(short, "2500ms", "30s", 1))
+	spoil(p, "server", "", "interrupted")
+	time.AfterFunc(1500*time.Millisecond, cancel)
+	r, err := stage.Run(ctx, p, stage.Options{Folder: filepath.Join(t.TempDir(), "run"), Guard: []string{"guard"}})
+	require.NoError(t, err)
+	assert.Equal(t, runfolder.Interrupted, r.Ended)
+	require.NotNil(t, r.Verdict)
+	assert.Positive(t, r.Verdict.Comparisons, "what was played is judged")
+	assert.Zero(t, left("interrupted"))
+}
+
+// A run that is killed leaves no processes behind, and a folder that can be judged.
+func TestARunThatIsKilledLeavesItsEvidenceAndNothingElse(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("counts in /proc")
+	}
+	dir := t.TempDir()
+	path, folder := filepath.Join(dir, "plan.yaml"), filepath.Join(dir, "run")
+	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(short, "2500ms", "30s", 1)), 0o600))
+	c := exec.Command(os.Args[0], "run", path, "--out", folder)
+	c.Env = append(os.Environ(), "STAGE_TEST=killed")
+	require.NoError(t, c.Start())
+	view := filepath.Join(folder, "views", "moss.jsonl")
+	require.Eventually(t, func() bool { info, err := os.Stat(view); return err == nil && info.Size() > 20_000 }, 20*time.Second, 10*time.Millisecond)
+	require.GreaterOrEqual(t, left("killed"), 4, "zwheel, the server and two clients")
+	require.NoError(t, c.Process.Kill())
+	_ = c.Wait()
+	require.Eventually(t, func() bool { return left("killed") == 0 }, 10*time.Second, 10*time.Millisecond)
+	var out bytes.Buffer
+	assert.Zero(t, cli.Main([]string{"check", folder}, &out, &out))
+	assert.Contains(t, out.String(), "the run was cut off; it is judged up to")
+	assert.Contains(t, out.String(), "IN SYNC")
+}
+
+func TestADiskThatIsFullEndsTheRun(t *testing.T) {
+	dir := t.TempDir()
+	path, folder := filepath.Join(dir, "plan.yaml"), filepath.Join(dir, "run")
+	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(short, "2500ms", "30s", 1)), 0o600))
+	c := exec.Command(os.Args[0], "run", path, "--out", folder)
+	c.Env = append(os.Environ(), "MISCHIEF=full disk", "STAGE_TEST=disk")
+	out, err := c.CombinedOutput()
+	var failure *exec.ExitError
+	require.ErrorAs(t, err, &failure, "%s", out)
+	assert.Equal(t, 3, failure.ExitCode())
+	assert.Contains(t, string(out), "file too large")
+	assert.Zero(t, left("disk"))
+}
+
+// The same plan on both clocks finds the same.
+func TestBothClocksFindTheSame(t *testing.T) {
+	for fault, want := range map[string]string{"": "", "narrow-numbers": "wrapped", "only-here": "never-arrived", "swapped-axes": "offset"} {
+		t.Run(fault, func(t *testing.T) {
+			t.Parallel()
+			text := strings.Replace(short, "2500ms", "6s", 1) + "game: {faults: [" + fault + "]}\n"
+			for _, clock := range []string{plan.Virtual, plan.Wall} {
+				p := parse(t, text)
+				p.Clock = clock
+				r, err := stage.Run(context.Background(), p, stage.Options{Folder: filepath.Join(t.TempDir(), clock)})
+				require.NoError(t, err)
+				require.NotNil(t, r.Verdict, r.Why)
+				if want == "" {
+					assert.Empty(t, r.Verdict.Findings, clock)
+					continue
+				}
+				require.NotEmpty(t, r.Verdict.Incidents, clock)
+				assert.Equal(t, want, string(r.Verdict.Incidents[0].Kind), clock)
+			}
+		})
+	}
+}
+
+func TestALinkIsCutMovedAndSlowedOnRealSockets(t *testing.T) {
+	p := parse(t, `
+title: a bad day
+length: 6s
+clock: wall
+bots: [{name: fern, link: moor}, {name: moss, link: village}]
+links:
+  moor: {latency: 30ms, rate: 400kbit/s, readdress: [2s], outages: [{at: 3s, for: 700ms}], changes: [{at: 5s, latency: 120ms}]}
+`)
+	folder := filepath.Join(t.TempDir(), "run")
+	r, err := stage.Run(context.Background(), p, stage.Options{Folder: folder})
+	require.NoError(t, err)
+	require.Equal(t, runfolder.Complete, r.Ended, r.Why)
+	assert.Empty(t, r.Verdict.Findings, "none of it is the game's fault")
+	run, err := runfolder.Open(folder)
+	require.NoError(t, err)
+	file, err := os.Open(run.PacketsPath())
+	require.NoError(t, err)
+	defer file.Close()
+	assert.Greater(t, r.Measures.Views[0].Down.Lost, 5, "in the outage")
+}
+
+func TestManyBots(t *testing.T) {
+	if testing.Short() {
+		t.Skip("starts 65 processes")
+	}
+	p := parse(t, `
+title: many
+length: 6s
+clock: wall
+bots: [{name: dog, count: 64, link: village}]
+`)
+	spoil(p, "client", "", "many")
+	for _, g := range []*plan.Program{&p.Build.Server, &p.Build.Client} {
+		g.Ready.Within, g.Stop.Within = 20*time.Second, 5*time.Second
+	}
+	r, err := stage.Run(context.Background(), p, stage.Options{Folder: filepath.Join(t.TempDir(), "run"), Guard: []string{"guard"}})
+	require.NoError(t, err)
+	require.Equal(t, runfolder.Complete, r.Ended, r.Why)
+	assert.Empty(t, r.NeverIn)
+	assert.Len(t, r.Verdict.Views, 64)
+	assert.Zero(t, left("many"))
+}
+
+func TestPreflightStopsAtTheFirstThingThatIsWrong(t *testing.T) {
+	for _, c := range []struct {
+		side, what  string
+		last, wrong string
+		steps       int
+	}{
+		{"server", "", "moss: when it leaves, it is gone everywhere", "", 27},
+		{"server", "crash at start", "server: it stays up", "the server ended by itself (exit status 3)", 2},
+		{"server", "mute", "server: it is ready", "not ready after 1.5s: no trace line", 3},
+		{"client", "crash at start", "fern: it stays up", "fern's client ended by itself (exit status 3)", 6},
+		{"client", "hang", "fern: its packets reach the relay", "no packet has come from it", 7},
+		{"client", "mute", "fern: its trace lines are well formed", "no trace line has come, only log text", 9},
+	} {
+		t.Run(c.side+" "+c.what, func(t *testing.T) {
+			t.Parallel()
+			p := parse(t, short)
+			spoil(p, c.side, c.what, "preflight")
+			if c.wrong == "" {
+				p.Build.Client.Ready.Within = 15 * time.Second
+			}
+			var steps []stage.Step
+			var lock sync.Mutex
+			ok, err := stage.Preflight(context.Background(), p, stage.Options{}, func(s stage.Step) {
+				lock.Lock()
+				steps = append(steps, s)
+				lock.Unlock()
+			})
+			require.NoError(t, err)
+			assert.Equal(t, c.wrong == "", ok)
+			require.Len(t, steps, c.steps)
+			last := steps[len(steps)-1]
+			assert.Equal(t, c.last, last.Name)
+			assert.Equal(t, c.wrong, last.Wrong)
+			if c.wrong != "" {
+				assert.NotEmpty(t, last.Hint)
+			}
+		})
+	}
+	t.Run("a program that is not there", func(t *testing.T) {
+		p := parse(t, short)
+		p.Build = p.ToBringUp()
+		p.Build.Server.Run = []string{"./no-such-server"}
+		p.Build.Folder = t.TempDir()
+		var steps []stage.Step
+		ok, err := stage.Preflight(context.Background(), p, stage.Options{}, func(s stage.Step) { steps = append(steps, s) })
+		require.NoError(t, err)
+		assert.False(t, ok)
+		require.Len(t, steps, 1)
+		assert.Equal(t, "server: the program is found", steps[0].Name)
+		assert.Contains(t, steps[0].Wrong, "./no-such-server: ")
+		assert.Contains(t, steps[0].Hint, "build: server: run: names it")
+	})
+}
