@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -25,8 +26,13 @@ func TestMain(m *testing.M) {
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
 		Dir: "testdata",
+		Setup: func(env *testscript.Env) error {
+			examples, err := filepath.Abs("../../examples")
+			env.Setenv("EXAMPLES", examples)
+			return err
+		},
 		Cmds: map[string]func(ts *testscript.TestScript, neg bool, args []string){
-			"exits": exits, "await": await, "cut": cut,
+			"exits": exits, "await": await, "cut": cut, "fill": fill,
 		},
 	})
 }
@@ -45,6 +51,14 @@ func exits(ts *testscript.TestScript, neg bool, args []string) {
 	if code != want || neg {
 		ts.Fatalf("zwheel %v exits with %d, not %d", args[1:], code, want)
 	}
+}
+
+// fill FILE puts the path of the examples in place of EXAMPLES in a file.
+func fill(ts *testscript.TestScript, _ bool, args []string) {
+	path := ts.MkAbs(args[0])
+	text, err := os.ReadFile(path)
+	ts.Check(err)
+	ts.Check(os.WriteFile(path, []byte(strings.ReplaceAll(string(text), "EXAMPLES", ts.Getenv("EXAMPLES"))), 0o600))
 }
 
 // await FILES... waits until there is something in each of the files.
