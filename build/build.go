@@ -82,11 +82,12 @@ type Process struct {
 	queue   chan []byte
 	stopped atomic.Bool
 
-	ending  chan struct{} // closed when it has exited: followers read what is left
-	readers sync.WaitGroup
-	exited  chan struct{} // closed when all was read
-	state   *os.ProcessState
-	endedAt time.Time
+	connected chan struct{} // closed when it has connected for its trace
+	ending    chan struct{} // closed when it has exited: followers read what is left
+	readers   sync.WaitGroup
+	exited    chan struct{} // closed when all was read
+	state     *os.ProcessState
+	endedAt   time.Time
 }
 
 // NotFound is the error of a program that is not there.
@@ -108,7 +109,7 @@ func Start(spec Spec, say func(Line)) (*Process, error) {
 	if err != nil {
 		return nil, &NotFound{spec.Run[0], err}
 	}
-	p := &Process{spec: spec, say: say, queue: make(chan []byte, mostUnsaid), ending: make(chan struct{}), exited: make(chan struct{})}
+	p := &Process{spec: spec, say: say, queue: make(chan []byte, mostUnsaid), connected: make(chan struct{}), ending: make(chan struct{}), exited: make(chan struct{})}
 	c := exec.Command(path, spec.Run[1:]...)
 	c.Args[0] = spec.Run[0]
 	c.Dir = spec.Folder
@@ -147,7 +148,7 @@ func Start(spec Spec, say func(Line)) (*Process, error) {
 	if spec.Trace.Socket != nil {
 		p.readers.Go(p.accept)
 	}
-	if spec.DriveInput {
+	if spec.DriveInput || spec.DriveSocket {
 		go p.write()
 	}
 	go p.wait(&pipes, out, errs)
@@ -326,6 +327,9 @@ func (p *Process) accept() {
 			return
 		}
 		p.mu.Lock()
+		if p.socket == nil {
+			close(p.connected)
+		}
 		p.socket = conn
 		p.mu.Unlock()
 		p.read(conn, Socket, true)
@@ -337,21 +341,10 @@ func (p *Process) accept() {
 // read them is no reason to wait: beyond some number they are dropped, and Say
 // reports false.
 func (p *Process) Say(line []byte) bool {
-	line = append(slices.Clone(line), '\n')
-	if p.spec.DriveSocket {
-		p.mu.Lock()
-		conn := p.socket
-		p.mu.Unlock()
-		if conn == nil {
-			return false
-		}
-		_ = conn.SetWriteDeadline(time.Now().Add(time.Second))
-		_, err := conn.Write(line)
-		return err == nil
-	}
-	if !p.spec.DriveInput {
+	if !p.spec.DriveInput && !p.spec.DriveSocket {
 		return false
 	}
+	line = append(slices.Clone(line), '\n')
 	select {
 	case p.queue <- line:
 		return true
@@ -360,13 +353,27 @@ func (p *Process) Say(line []byte) bool {
 	}
 }
 
-// write writes control lines to standard input.
+// write writes control lines to standard input, or over the connection once there
+// is one.
 func (p *Process) write() {
+	if p.spec.DriveSocket {
+		select {
+		case <-p.connected:
+		case <-p.ending:
+			return
+		}
+	}
 	for {
 		select {
 		case line := <-p.queue:
-			if _, err := p.input.Write(line); err != nil {
-				return
+			var to io.Writer = p.input
+			if p.spec.DriveSocket {
+				p.mu.Lock()
+				to = p.socket // the newest, if it has connected again
+				p.mu.Unlock()
+			}
+			if _, err := to.Write(line); err != nil && !p.spec.DriveSocket {
+				return // it has closed its input
 			}
 		case <-p.ending:
 			return

@@ -421,3 +421,14 @@ func TestEqualTicksAreCompared(t *testing.T) {
 	assert.Equal(t, "ticks", v.Findings[2].Fields)
 	assert.Contains(t, v.Findings[2].Why, "no tick after 69")
 }
+
+// A client that is the reference says of itself alone that it is in.
+func TestAReferenceThatKnowsOnlyOfItselfRefusesNobody(t *testing.T) {
+	m := newMatch()
+	m.say(0, 0, `"joined":"server","entity":"dog/oak"`)
+	m.say(1, 0.1, `"joined":"fern","entity":"dog/fern"`)
+	for view := range 2 {
+		m.every(view, 0.2, 8, 0.1, func(t float64) string { return position("dog/fern", t, 0) })
+	}
+	require.Empty(t, told(m.judge()))
+}

@@ -42,9 +42,14 @@ func (j *Judge) announced(r *trace.Record) {
 const strayAfter = 1200 * time.Millisecond
 
 // sweepRoster looks for views that believe to be in the match and are not, as
-// far as a reference says at all who is.
+// far as a reference says at all who is. A client that is the reference may say
+// so of itself alone.
 func (j *Judge) sweepRoster(t time.Duration) {
-	if len(j.roster) == 0 {
+	others := len(j.roster)
+	if j.roster[j.views[0].name] != nil {
+		others--
+	}
+	if others == 0 {
 		return
 	}
 	for _, v := range j.views[1:] {

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -23,7 +24,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zitherwheel/hillfold"
+	"zitherwheel/hillfold/process"
 	"zitherwheel/internal/cli"
+	"zitherwheel/judge"
 	"zitherwheel/plan"
 	"zitherwheel/runfolder"
 	"zitherwheel/stage"
@@ -34,6 +38,10 @@ import (
 func TestMain(m *testing.M) {
 	if len(os.Args) < 2 || strings.HasPrefix(os.Args[1], "-test.") {
 		os.Exit(m.Run())
+	}
+	if os.Args[1] == "host" {
+		host(os.Args[2], os.Args[3])
+		return
 	}
 	out := mischief(os.Getenv("MISCHIEF"))
 	os.Exit(cli.Main(os.Args[1:], out, os.Stderr))
@@ -93,6 +101,28 @@ func mischief(what string) io.Writer {
 		}
 	case "clock jumps":
 		return &altered{to: os.Stdout, alter: jumping()}
+	case "to a file":
+		f, err := os.Create(os.Getenv("ZWHEEL_TRACE"))
+		if err != nil {
+			panic(err)
+		}
+		return f
+	case "over a socket", "over a socket that breaks":
+		conn, err := net.Dial("tcp", os.Getenv("ZWHEEL_TRACE"))
+		if err != nil {
+			panic(err)
+		}
+		read, write, err := os.Pipe()
+		if err != nil {
+			panic(err)
+		}
+		os.Stdin = read
+		go io.Copy(write, conn)
+		if strings.HasSuffix(what, "breaks") {
+			time.AfterFunc(time.Second, func() { conn.Close() })
+			return silent{conn}
+		}
+		return conn
 	case "full disk":
 		signal.Ignore(syscall.SIGXFSZ)
 		limit := syscall.Rlimit{Cur: 60_000, Max: 60_000}
@@ -101,6 +131,35 @@ func mischief(what string) io.Writer {
 		}
 	}
 	return os.Stdout
+}
+
+// silent is a writer that fails without saying so.
+type silent struct{ io.Writer }
+
+func (s silent) Write(data []byte) (int, error) {
+	_, _ = s.Writer.Write(data)
+	return len(data), nil
+}
+
+// host is a program that is the server and a client at once.
+func host(listen, name string) {
+	address, err := net.ResolveUDPAddr("udp", listen)
+	if err != nil {
+		panic(err)
+	}
+	conn, err := net.ListenUDP("udp", address)
+	if err != nil {
+		panic(err)
+	}
+	config := hillfold.Config{Rates: hillfold.DefaultRates, Sheep: 5, Round: time.Hour}
+	asServer := &altered{to: os.Stdout, alter: func(line []byte) []byte {
+		return append([]byte(`{"view":"server",`), line[1:]...)
+	}}
+	go process.Serve(context.Background(), conn, config, 1, process.Streams{Trace: asServer, Log: os.Stderr})
+	err = process.Play(context.Background(), address, name, config, 1, process.Streams{Control: os.Stdin, Trace: os.Stdout, Log: os.Stderr})
+	if err != nil {
+		panic(err)
+	}
 }
 
 // altered writes every line as alter makes it.
@@ -241,6 +300,57 @@ func TestWhateverABuildDoesTheRunEndsAndSaysSo(t *testing.T) {
 		})
 	}
 	together.Wait()
+}
+
+func TestTracesAndControlLinesGoTheWayThatThePlanSays(t *testing.T) {
+	for _, c := range []struct {
+		what, trace, drive string
+		open               bool // a finding, at the end
+	}{
+		{"to a file", "traces/{name}.jsonl", plan.InputDrive, false},
+		{"over a socket", plan.SocketTrace, plan.SocketDrive, false},
+		{"over a socket that breaks", plan.SocketTrace, plan.SocketDrive, true},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			p := parse(t, strings.Replace(short, "2500ms", "4s", 1))
+			spoil(p, "client", c.what, "way")
+			p.Build.Folder = t.TempDir()
+			require.NoError(t, os.Mkdir(filepath.Join(p.Build.Folder, "traces"), 0o755))
+			p.Build.Client.Trace, p.Build.Client.Drive = c.trace, c.drive
+			r, err := stage.Run(context.Background(), p, stage.Options{Folder: filepath.Join(t.TempDir(), "run")})
+			require.NoError(t, err)
+			require.Equal(t, runfolder.Complete, r.Ended, r.Why)
+			assert.Empty(t, r.NeverIn)
+			if c.open {
+				assert.True(t, slices.ContainsFunc(r.Verdict.Findings, func(f *judge.Finding) bool { return f.Open }), "a client that says nothing any more is not in sync")
+				return
+			}
+			assert.Empty(t, r.Verdict.Findings)
+			assert.Greater(t, r.Verdict.Comparisons, 200)
+		})
+	}
+}
+
+func TestOneClientMayBeTheServerToo(t *testing.T) {
+	p := parse(t, `
+title: hosted
+length: 4s
+clock: wall
+game: {name: fold, host: fern}
+build:
+  host: {run: ["{zwheel}", host, "{host}:{port}", "{name}"]}
+  client: {run: ["{zwheel}", hillfold, play, --server, "{host}:{port}", --name, "{name}"]}
+  heading: heading
+bots: [{name: fern}, {name: moss, link: village}]
+watch: [{entities: dog/*, fields: [x, y], compare: distance, within: 1, lag: 400ms, lead: 400ms}]
+`)
+	r, err := stage.Run(context.Background(), p, stage.Options{Folder: filepath.Join(t.TempDir(), "run")})
+	require.NoError(t, err)
+	require.Equal(t, runfolder.Complete, r.Ended, "%s %v", r.Why, r.Log)
+	assert.Empty(t, r.NeverIn)
+	assert.Empty(t, r.Verdict.Findings)
+	require.Len(t, r.Verdict.Views, 2)
+	assert.Greater(t, r.Verdict.Comparisons, 30)
 }
 
 func TestAPortInUseIsNamed(t *testing.T) {

@@ -24,8 +24,8 @@ const tickRate = 20
 const halfWidth = 20
 const halfHeight = 15
 const speed = 4 // metres a second
-const turnRate = 150 // degrees a second
-const reach = 1.2 // metres within which a crumb is eaten
+const turnRate = 220 // degrees a second
+const reach = 1.6 // metres within which a crumb is eaten
 const crumbsAtOnce = 12
 
 const trace = new Trace(line => process.stdout.write(line))
