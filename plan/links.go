@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -313,12 +314,18 @@ func SetQuality(q *link.Quality, name, value string) error {
 	return nil
 }
 
+// shares are the values of a quality that are parts of a whole.
+var shares = []string{"loss", "duplicate", "corrupt", "straggle"}
+
 // QualityText writes what is not usual about a quality, like "latency 80ms, loss
-// 0.03".
+// 3 %".
 func QualityText(q link.Quality) string {
 	var parts []string
 	for _, k := range qualityKeys(&q) {
 		if v := k.write(); v != nil {
+			if share, ok := v.(float64); ok && slices.Contains(shares, k.name) {
+				v = fmt.Sprintf("%.4g %%", 100*share)
+			}
 			parts = append(parts, fmt.Sprintf("%s %v", k.name, v))
 		}
 	}

@@ -8,6 +8,7 @@ import (
 
 	"zitherwheel/link"
 	"zitherwheel/plan"
+	"zitherwheel/relay"
 	"zitherwheel/switchboard"
 )
 
@@ -33,6 +34,16 @@ func lost(n switchboard.Count) string {
 		return "-"
 	}
 	return fmt.Sprintf("%.1f %%", 100*float64(n.Lost)/float64(n.Packets))
+}
+
+// RelayLateness says how late a relay itself has sent packets on.
+func RelayLateness(s relay.Stats) string {
+	ms := func(d time.Duration) string { return milliseconds(float64(d.Microseconds()) / 1e3) }
+	text := fmt.Sprintf("  the relay itself sent packets on late by %s (median), %s (99 %%), %s (most)", ms(s.Timing.Quantile(0.5)), ms(s.Timing.Quantile(0.99)), ms(s.Timing.Most()))
+	if s.Refused > 0 {
+		text += fmt.Sprintf("\n  NOBODY LISTENS at the server's address: it refused %d times", s.Refused)
+	}
+	return text
 }
 
 // RelayLine is the state of a relay's clients in one line, for a log.

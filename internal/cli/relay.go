@@ -93,12 +93,7 @@ It listens on this machine only, unless --listen says otherwise.`,
 			}
 			clients, _ := board.Look()
 			report.Clients(c.OutOrStdout(), clients, board.Now())
-			stats := board.Stats()
-			fmt.Fprintf(c.OutOrStdout(), "  the relay itself sent packets on late by %v (median), %v (99 %%), %v (most)\n",
-				stats.Timing.Quantile(0.5), stats.Timing.Quantile(0.99), stats.Timing.Most())
-			if stats.Refused > 0 {
-				fmt.Fprintf(c.OutOrStdout(), "  %d times nobody listened at the server's address\n", stats.Refused)
-			}
+			fmt.Fprintln(c.OutOrStdout(), report.RelayLateness(board.Stats()))
 			return nil
 		},
 	}
@@ -331,11 +326,6 @@ func (p *panel) View() string {
 		b.WriteString("  no client yet: point the game's client at the address above\n")
 	}
 	report.Clients(&b, p.clients, p.board.Now())
-	stats := p.board.Stats()
-	fmt.Fprintf(&b, "\n  the relay itself is late by %v (median), %v (99 %%)", stats.Timing.Quantile(0.5), stats.Timing.Quantile(0.99))
-	if stats.Refused > 0 {
-		fmt.Fprintf(&b, "; NOBODY LISTENS at the server's address (%d times)", stats.Refused)
-	}
-	fmt.Fprintf(&b, "\n\n  keys: l/L latency 20 ms more/less   j/J jitter 5 ms   p/P loss 1 %%   o cut or mend   m new address   r reset   q quit\n  %s\n", p.said)
+	fmt.Fprintf(&b, "\n%s\n\n  keys: l/L latency 20 ms more/less   j/J jitter 5 ms   p/P loss 1 %%   o cut or mend   m new address   r reset   q quit\n  %s\n", report.RelayLateness(p.board.Stats()), p.said)
 	return b.String()
 }
