@@ -22,16 +22,15 @@ import (
 
 // Writer writes a capture. Not safe for concurrent use.
 type Writer struct {
-	out    *pcapgo.NgWriter
-	zero   time.Time
-	server netip.AddrPort // the relay, as clients see it
-	seq    map[stream]uint32
+	out  *pcapgo.NgWriter
+	zero time.Time
+	seq  map[stream]uint32
 }
 
 // stream is one direction of a connection.
 type stream struct {
-	client int
-	way    link.Direction
+	path, client int
+	way          link.Direction
 }
 
 const (
@@ -39,9 +38,8 @@ const (
 	interfaceOut
 )
 
-// New begins a capture of packets whose times count from zero; server is the address
-// that clients talk to.
-func New(w io.Writer, zero time.Time, server netip.AddrPort) (*Writer, error) {
+// New begins a capture of packets whose times count from zero.
+func New(w io.Writer, zero time.Time) (*Writer, error) {
 	side := pcapgo.DefaultNgInterface
 	side.LinkType = layers.LinkTypeRaw
 	side.Name = "in"
@@ -54,12 +52,13 @@ func New(w io.Writer, zero time.Time, server netip.AddrPort) (*Writer, error) {
 	if _, err := out.AddInterface(side); err != nil {
 		return nil, err
 	}
-	return &Writer{out: out, zero: zero, server: server, seq: map[stream]uint32{}}, nil
+	return &Writer{out: out, zero: zero, seq: map[stream]uint32{}}, nil
 }
 
 // Packet writes a packet: once as it came, and once for every time it is sent on.
-func (w *Writer) Packet(p relay.Packet) error {
-	from, to := p.From, w.server
+// server is where its client believes the server to be: the relay's address.
+func (w *Writer) Packet(p relay.Packet, server netip.AddrPort) error {
+	from, to := p.From, server
 	if p.Direction == link.Down {
 		from, to = to, from
 	}
@@ -78,7 +77,7 @@ func (w *Writer) Packet(p relay.Packet) error {
 			}
 		}
 		if p.Stream {
-			w.seq[stream{p.Client, p.Direction}] += uint32(len(part))
+			w.seq[stream{p.Path, p.Client, p.Direction}] += uint32(len(part))
 		}
 		if len(data) == 0 {
 			break
@@ -104,7 +103,7 @@ func (w *Writer) write(side int, p relay.Packet, payload []byte, from, to netip.
 	var transport gopacket.SerializableLayer
 	if p.Stream {
 		tcp := &layers.TCP{SrcPort: layers.TCPPort(from.Port()), DstPort: layers.TCPPort(to.Port()), ACK: true, PSH: true, Window: 65535,
-			Seq: w.seq[stream{p.Client, p.Direction}], Ack: w.seq[stream{p.Client, 1 - p.Direction}]}
+			Seq: w.seq[stream{p.Path, p.Client, p.Direction}], Ack: w.seq[stream{p.Path, p.Client, 1 - p.Direction}]}
 		if err := tcp.SetNetworkLayerForChecksum(network); err != nil {
 			return err
 		}

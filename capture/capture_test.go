@@ -45,7 +45,7 @@ func TestDatagramsComeInAndGoOut(t *testing.T) {
 	zero := time.Unix(1_700_000_000, 0)
 	client, server := netip.MustParseAddrPort("127.0.0.1:5000"), netip.MustParseAddrPort("127.0.0.1:7000")
 	var file bytes.Buffer
-	w, err := New(&file, zero, server)
+	w, err := New(&file, zero)
 	require.NoError(t, err)
 	for _, p := range []relay.Packet{
 		{From: client, Direction: link.Up, Payload: []byte("woof"), Fate: link.Fate{Sent: ms, Copies: 2, Arrives: [2]time.Duration{21 * ms, 25 * ms}}},
@@ -53,7 +53,7 @@ func TestDatagramsComeInAndGoOut(t *testing.T) {
 		{From: client, Direction: link.Down, Payload: []byte("baa"), Fate: link.Fate{Sent: 3 * ms, Copies: 1, Flipped: 1, Arrives: [2]time.Duration{4 * ms}}},
 		{From: client, Direction: link.Up, Fate: link.Fate{Sent: 5 * ms, Dropped: link.Lost}},
 	} {
-		require.NoError(t, w.Packet(p))
+		require.NoError(t, w.Packet(p, server))
 	}
 	require.NoError(t, w.Flush())
 	packets, sides := read(t, file.Bytes())
@@ -71,12 +71,12 @@ func TestDatagramsComeInAndGoOut(t *testing.T) {
 func TestPiecesOfAStreamAreNumbered(t *testing.T) {
 	client, server := netip.MustParseAddrPort("[::1]:5000"), netip.MustParseAddrPort("[::1]:7000")
 	var file bytes.Buffer
-	w, err := New(&file, time.Unix(0, 0), server)
+	w, err := New(&file, time.Unix(0, 0))
 	require.NoError(t, err)
 	once := link.Fate{Copies: 1}
-	require.NoError(t, w.Packet(relay.Packet{From: client, Stream: true, Payload: make([]byte, 130_000), Fate: once}))
-	require.NoError(t, w.Packet(relay.Packet{From: client, Stream: true, Payload: []byte("end"), Fate: once}))
-	require.NoError(t, w.Packet(relay.Packet{From: client, Direction: link.Down, Stream: true, Payload: []byte("ok"), Fate: once}))
+	require.NoError(t, w.Packet(relay.Packet{From: client, Stream: true, Payload: make([]byte, 130_000), Fate: once}, server))
+	require.NoError(t, w.Packet(relay.Packet{From: client, Stream: true, Payload: []byte("end"), Fate: once}, server))
+	require.NoError(t, w.Packet(relay.Packet{From: client, Direction: link.Down, Stream: true, Payload: []byte("ok"), Fate: once}, server))
 	require.NoError(t, w.Flush())
 	packets, _ := read(t, file.Bytes())
 	var seqs []uint32

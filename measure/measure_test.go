@@ -141,3 +141,30 @@ func TestALongSampleIsThinnedEvenly(t *testing.T) {
 	assert.Equal(t, 99_999.0, got.Max)
 	assert.LessOrEqual(t, len(s.values), sampleKept)
 }
+
+func TestTheLoadOfProcessesIsMeasuredAndLimited(t *testing.T) {
+	names := trace.NewNames()
+	c := New(names, []string{"server", "fern"}, watch.Rules{})
+	say := func(view int, at time.Duration, data string) {
+		c.Record(view, &trace.Record{T: at, Mark: LoadMark, Data: data})
+	}
+	say(0, time.Second, `{"cpu":0.5,"resident":80000000,"threads":9,"files":20}`)
+	say(0, 2*time.Second, `{"cpu":1.5,"resident":90000000,"threads":11,"files":22}`)
+	say(1, 2*time.Second, `{"cpu":0.1,"resident":30000000,"threads":4,"files":9}`)
+	say(1, 3*time.Second, `no JSON`)
+	m := c.Finish(nil)
+	assert.Equal(t, &Load{Spread{2, 1.5, 1.5, 1.5}, Spread{2, 90, 90, 90}, Spread{2, 11, 11, 11}, Spread{2, 22, 22, 22}}, m.Server.Load)
+	assert.Equal(t, 0.1, m.Views[0].Load.CPU.Max)
+	broken := m.Exceeded([]watch.Limit{{Measure: "server-cpu-cores", Most: 1}, {Measure: "server-resident-mb", Most: 100}, {Measure: "cpu-cores", Most: 1}, {Measure: "resident-mb", Most: 20}})
+	require.Len(t, broken, 2)
+	assert.Equal(t, Excess{"server", "server-cpu-cores", "server-cpu-cores is 1.5, the limit is 1"}, broken[0])
+	assert.Equal(t, "fern", broken[1].View)
+}
+
+func TestTimeIsTrustedAsFarAsItWasKept(t *testing.T) {
+	var none *Timing
+	assert.Empty(t, none.Distrust())
+	assert.Empty(t, (&Timing{Machine: Lateness{Max: 100}, Relay: Lateness{P99: 4}}).Distrust())
+	assert.Contains(t, (&Timing{Machine: Lateness{Max: 400}, Stalls: 3, Stalled: 0.7}).Distrust(), "stood still for up to 400 ms (3 times longer than 30 ms, 0.70 s in all)")
+	assert.Contains(t, (&Timing{Relay: Lateness{P99: 12}}).Distrust(), "sent on 12.0 ms or more too late")
+}

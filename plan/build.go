@@ -274,7 +274,7 @@ func (p *Plan) completeBuild(file string) error {
 			return fmt.Errorf("game: %q is no demo game of ours; say how it is started under build, or write name: %s", p.Game.Name, hillfoldName)
 		}
 		if len(b.Server.Run) > 0 || b.Attach != "" {
-			return errors.New("build: it says nothing of clients; add client: with run:")
+			return errors.New("build: it says nothing of clients; say under client how one is run")
 		}
 		return nil
 	}
@@ -292,7 +292,7 @@ func (p *Plan) completeBuild(file string) error {
 	case given != 1:
 		return errors.New("build: the server is one of three: server: with run:, attach: with the address of one that runs, or game: host: with the name of a bot")
 	case hosted && len(b.Host.Run) == 0:
-		return fmt.Errorf("build: %s is the host, so host: needs run:", p.Game.Host)
+		return fmt.Errorf("build: %s is the host, so say under host how it is run", p.Game.Host)
 	case len(b.Place) != 2:
 		return fmt.Errorf("build: place: name the two fields that tell where a thing is on the ground, like [x, z]")
 	case len(p.Rules.Fields) == 0:

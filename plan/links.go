@@ -326,6 +326,9 @@ func QualityText(q link.Quality) string {
 			if share, ok := v.(float64); ok && slices.Contains(shares, k.name) {
 				v = fmt.Sprintf("%.4g %%", 100*share)
 			}
+			if k.name == "rate" {
+				v = fmt.Sprintf("%.4g Mbit/s", q.Rate/1e6)
+			}
 			parts = append(parts, fmt.Sprintf("%s %v", k.name, v))
 		}
 	}

@@ -13,13 +13,12 @@ type core struct {
 	zero   time.Time
 	record bool
 
-	mu       sync.Mutex
-	packets  []Packet
-	untold   int
-	timing   Timing
-	refused  int
-	unsent   int
-	finished bool
+	mu      sync.Mutex
+	packets []Packet
+	untold  int
+	timing  Timing
+	refused int
+	unsent  int
 }
 
 // mostUntold is how many packets are kept for somebody who does not take them.

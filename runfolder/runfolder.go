@@ -11,6 +11,7 @@
 //	logs/NAME.log         log text
 //	findings.json         the verdict
 //	measures.json         what was measured
+//	packets.pcapng        packets with payloads, where that was asked for
 //	timing.json           how well a run on the wall clock kept time
 package runfolder
 

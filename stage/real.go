@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,6 +17,7 @@ import (
 	"zitherwheel/audit"
 	"zitherwheel/bot"
 	"zitherwheel/build"
+	"zitherwheel/capture"
 	"zitherwheel/chance"
 	"zitherwheel/link"
 	"zitherwheel/measure"
@@ -49,6 +51,9 @@ type real struct {
 	events    chan event
 	packets   []relay.Packet
 	byPath    []*party
+	listening []netip.AddrPort // by path
+	captured  *os.File         // nil unless packets are kept with their payloads
+	capture   *capture.Writer
 	stalls    stalls
 	meter     build.Meter
 	flushed   time.Duration
@@ -254,8 +259,17 @@ func (m *real) begin() error {
 // openRelay gives every bot a link and a way to each of the server's ports.
 func (m *real) openRelay() error {
 	var err error
-	if m.relay, err = relay.Open(relay.Options{Zero: m.base.Add(m.zero)}); err != nil {
+	zero := m.base.Add(m.zero)
+	if m.relay, err = relay.Open(relay.Options{Zero: zero, Record: m.options.Record}); err != nil {
 		return err
+	}
+	if m.options.Record && m.folder != nil {
+		if m.captured, err = os.Create(filepath.Join(m.folder.Path(), "packets.pcapng")); err != nil {
+			return err
+		}
+		if m.capture, err = capture.New(m.captured, zero); err != nil {
+			return err
+		}
 	}
 	for _, b := range m.bots {
 		l := m.plan.LinkOf(b.steps)
@@ -283,6 +297,7 @@ func (m *real) openRelay() error {
 			if err != nil {
 				return err
 			}
+			m.listening = append(m.listening, at)
 			b.at = append(b.at, at.String())
 			b.paths = append(b.paths, len(m.byPath))
 			m.byPath = append(m.byPath, b)
@@ -393,6 +408,9 @@ func (m *real) attend() {
 		}
 		if !m.over {
 			m.packet(b.view, packet.Direction, packet.Fate)
+			if m.capture != nil {
+				m.note(m.capture.Packet(packet, m.listening[packet.Path]))
+			}
 		}
 	}
 	for _, b := range m.bots {
@@ -488,6 +506,9 @@ func (m *real) stop() {
 	m.guard.Close()
 	if m.relay != nil {
 		m.note(m.relay.Close())
+	}
+	if m.capture != nil {
+		m.note(errors.Join(m.capture.Flush(), m.captured.Close()))
 	}
 }
 

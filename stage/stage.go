@@ -54,6 +54,7 @@ type Absent struct {
 type Options struct {
 	Folder string            // where the run folder is made; "" records nothing
 	Silent bool              // without judge
+	Record bool              // keep the payloads of all packets too, on the wall clock, as packets.pcapng
 	Guard  []string          // arguments with which this program runs build.RunGuard, for the wall clock; without, nothing ends what is left of a run that was killed
 	Zwheel string            // the path of this program, for the demo game's processes; "" is the one that runs
 	Tell   func(text string) // hears how a match on the wall clock gets on; may be nil

@@ -75,7 +75,7 @@ func Open(c Config) (*Board, error) {
 	}
 	b.at, err = b.relay.Add(relay.Path{Network: c.Network, Listen: c.Listen, To: c.To, Link: b.link})
 	if err == nil && c.Capture != nil {
-		b.capture, err = capture.New(c.Capture, zero, b.at)
+		b.capture, err = capture.New(c.Capture, zero)
 	}
 	if err != nil {
 		return nil, errors.Join(err, b.relay.Close())
@@ -221,7 +221,7 @@ func (b *Board) keep(name string, p relay.Packet) {
 		note(err)
 	}
 	if b.capture != nil {
-		note(b.capture.Packet(p))
+		note(b.capture.Packet(p, b.at))
 	}
 }
 

@@ -93,7 +93,7 @@ func (s *show) play(c *cobra.Command, out, clock string) error {
 		}
 		p.Clock = clock
 		plans[i], folders[i] = p, freeFolder(out, p)
-		one := func() { results[i], failures[i] = play(c, p, folders[i]) }
+		one := func() { results[i], failures[i] = play(c, p, folders[i], wallOptions()) }
 		if clock == plan.Virtual {
 			one()
 		} else {

@@ -22,7 +22,7 @@ import (
 func runCommand() *cobra.Command {
 	var seed uint64
 	var out, clock string
-	var asJSON bool
+	var asJSON, record bool
 	c := &cobra.Command{
 		Use:   "run PLAN",
 		Short: "Play one match and judge it",
@@ -45,7 +45,12 @@ bytes.`,
 			if out == "" {
 				out = freeFolder("runs", p)
 			}
-			r, err := play(c, p, out)
+			if record && p.Clock != plan.Wall {
+				return usage("--record keeps what goes over real sockets; add --clock wall")
+			}
+			options := wallOptions()
+			options.Record = record
+			r, err := play(c, p, out, options)
 			if err != nil {
 				return err
 			}
@@ -70,6 +75,7 @@ bytes.`,
 	c.Flags().Uint64Var(&seed, "seed", 0, "play with this seed instead of the plan's")
 	c.Flags().StringVar(&clock, "clock", "", "play on this clock instead of the plan's: virtual or wall")
 	c.Flags().StringVar(&out, "out", "", "folder to make for the run (default runs/TITLE-SEED)")
+	c.Flags().BoolVar(&record, "record", false, "keep all packets with their payloads too, as packets.pcapng (wall clock)")
 	c.Flags().BoolVar(&asJSON, "json", false, "print findings.json instead of text")
 	return c
 }
@@ -104,9 +110,8 @@ func loadPlan(path string) (*plan.Plan, error) {
 }
 
 // play runs a match and says on standard error how it went.
-func play(c *cobra.Command, p *plan.Plan, folder string) (*stage.Result, error) {
+func play(c *cobra.Command, p *plan.Plan, folder string, options stage.Options) (*stage.Result, error) {
 	began := time.Now()
-	options := wallOptions()
 	options.Folder = folder
 	options.Tell = func(text string) { fmt.Fprintln(c.ErrOrStderr(), text) }
 	r, err := stage.Run(c.Context(), p, options)
