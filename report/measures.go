@@ -27,8 +27,8 @@ func (t *Text) Measures(m *measure.Measures) {
 		if v.Jerkiness > 0 {
 			jerkiness = fmt.Sprintf("%.2f", v.Jerkiness)
 		}
-		table.row("  "+v.Name, spread(v.Age, "%.0f"), spread(v.Corrections, "%.2f"), minute, spread(v.ResponseOwn, "%.0f"), spread(v.ResponseServer, "%.0f"),
-			spread(v.ResponseOthers, "%.0f"), jerkiness, spread(v.ClockError, "%.0f"), number(int(v.Up.BytesPerSecond)), number(int(v.Down.BytesPerSecond)))
+		table.row("  "+v.Name, Spread(v.Age, "%.0f"), Spread(v.Corrections, "%.2f"), minute, Spread(v.ResponseOwn, "%.0f"), Spread(v.ResponseServer, "%.0f"),
+			Spread(v.ResponseOthers, "%.0f"), jerkiness, Spread(v.ClockError, "%.0f"), Number(int(v.Up.BytesPerSecond)), Number(int(v.Down.BytesPerSecond)))
 	}
 	table.write(t.w)
 	t.load(m)
@@ -36,7 +36,7 @@ func (t *Text) Measures(m *measure.Measures) {
 	for _, v := range append([]measure.View{m.Server}, m.Views...) {
 		var kinds []string
 		for _, kind := range slices.Sorted(maps.Keys(v.Sent)) {
-			kinds = append(kinds, fmt.Sprintf("%s %s B/s", kind, number(int(v.Sent[kind].BytesPerSecond))))
+			kinds = append(kinds, fmt.Sprintf("%s %s B/s", kind, Number(int(v.Sent[kind].BytesPerSecond))))
 		}
 		if len(kinds) > 0 {
 			fmt.Fprintf(t.w, "  %s says that it sent %s\n", v.Name, strings.Join(kinds, ", "))
@@ -53,7 +53,7 @@ func (t *Text) load(m *measure.Measures) {
 	for _, v := range append([]measure.View{m.Server}, m.Views...) {
 		if l := v.Load; l != nil {
 			some = true
-			table.row("  "+v.Name, spread(&l.CPU, "%.2f"), spread(&l.Resident, "%.0f"), spread(&l.Threads, "%.0f"), spread(&l.Files, "%.0f"))
+			table.row("  "+v.Name, Spread(&l.CPU, "%.2f"), Spread(&l.Resident, "%.0f"), Spread(&l.Threads, "%.0f"), Spread(&l.Files, "%.0f"))
 		}
 	}
 	if some {
@@ -69,10 +69,10 @@ func (t *Text) timing(m *measure.Timing) {
 	late := func(l measure.Lateness) string {
 		return fmt.Sprintf("median %s, 99 %% %s, most %s", milliseconds(l.Median), milliseconds(l.P99), milliseconds(l.Max))
 	}
-	fmt.Fprintf(t.w, "  the relay sent %s packets on late by %s\n", number(m.Relay.Count), late(m.Relay))
+	fmt.Fprintf(t.w, "  the relay sent %s packets on late by %s\n", Number(m.Relay.Count), late(m.Relay))
 	fmt.Fprintf(t.w, "  the machine woke the run late by %s\n", late(m.Machine))
 	if m.Unsent > 0 {
-		fmt.Fprintf(t.w, "  %s packets were not taken by the system\n", number(m.Unsent))
+		fmt.Fprintf(t.w, "  %s packets were not taken by the system\n", Number(m.Unsent))
 	}
 	if len(m.Clocks) > 0 {
 		fmt.Fprintf(t.w, "  the own clock of %s was set back while the match went on; its lines were stamped anew from there\n", strings.Join(m.Clocks, ", "))
@@ -89,7 +89,7 @@ func milliseconds(ms float64) string {
 	return fmt.Sprintf("%.1f ms", ms)
 }
 
-func spread(s *measure.Spread, format string) string {
+func Spread(s *measure.Spread, format string) string {
 	if s == nil {
 		return "-"
 	}
@@ -110,7 +110,7 @@ func (t *Text) events(v *judge.Verdict) {
 	}
 	table.row(heads...)
 	for _, e := range v.Events {
-		row := []string{"  " + e.Event, number(e.Sent)}
+		row := []string{"  " + e.Event, Number(e.Sent)}
 		for _, view := range v.Views {
 			i := slices.IndexFunc(e.Views, func(c judge.EventViewCount) bool { return c.View == view.Name })
 			row = append(row, cell(e.Views[i]))

@@ -20,7 +20,7 @@ func Clients(w io.Writer, clients []switchboard.Client, now time.Duration) {
 	for _, c := range clients {
 		row := []string{"  " + c.Name, c.From.String()}
 		for _, n := range []switchboard.Count{c.Up, c.Down} {
-			row = append(row, number(n.Packets), fmt.Sprintf("%.1f", float64(n.Bytes)/1e3), lost(n), fmt.Sprintf("%.1f ms", n.Delay.Seconds()*1e3))
+			row = append(row, Number(n.Packets), fmt.Sprintf("%.1f", float64(n.Bytes)/1e3), lost(n), fmt.Sprintf("%.1f ms", n.Delay.Seconds()*1e3))
 		}
 		table.row(append(row, fmt.Sprintf("%.1f s ago", max(0, now-c.Heard).Seconds()))...)
 	}

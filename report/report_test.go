@@ -125,6 +125,6 @@ func TestSpansAndNumbers(t *testing.T) {
 		assert.Equal(t, want, Span(d))
 	}
 	for n, want := range map[int]string{0: "0", 999: "999", 1000: "1 000", 1234567: "1 234 567"} {
-		assert.Equal(t, want, number(n))
+		assert.Equal(t, want, Number(n))
 	}
 }

@@ -54,21 +54,22 @@ const (
 // Verdict writes a whole verdict: the outcome, every incident with its evidence,
 // and what was compared.
 func (t *Text) Verdict(v *judge.Verdict) {
-	fmt.Fprintf(t.w, "%s   %s\n", t.Outcome(v.Outcome), summary(v))
+	fmt.Fprintf(t.w, "%s   %s\n", t.Outcome(v.Outcome), Summary(v))
 	t.Incidents(v)
 	fmt.Fprintln(t.w)
 	t.compared(v)
 }
 
-func summary(v *judge.Verdict) string {
+// Summary says a verdict in one line.
+func Summary(v *judge.Verdict) string {
 	switch v.Outcome {
 	case judge.NothingCompared:
 		return "no value of any client was held against the reference, so nothing can be said"
 	case judge.InSync:
 		if v.Reference == "none" {
-			return fmt.Sprintf("%s agreed with each other in all %s comparisons", count(len(v.Views), "client", "clients"), number(v.Comparisons))
+			return fmt.Sprintf("%s agreed with each other in all %s comparisons", count(len(v.Views), "client", "clients"), Number(v.Comparisons))
 		}
-		return fmt.Sprintf("%s agreed with %s in all %s comparisons", count(len(v.Views), "client", "clients"), v.Reference, number(v.Comparisons))
+		return fmt.Sprintf("%s agreed with %s in all %s comparisons", count(len(v.Views), "client", "clients"), v.Reference, Number(v.Comparisons))
 	}
 	return fmt.Sprintf("%s, %s", count(len(v.Incidents), "incident", "incidents"), count(len(v.Findings), "finding", "findings"))
 }
@@ -166,7 +167,7 @@ func (t *Text) evidence(f *judge.Finding) {
 		var table table
 		table.row("      time", f.View+" shows", "the reference", "")
 		for _, row := range e.Values {
-			table.row("      "+at(row.At), row.View, row.Reference, verdictOf(row))
+			table.row("      "+at(row.At), row.View, row.Reference, Explanation(row))
 		}
 		table.write(t.w)
 	}
@@ -187,14 +188,7 @@ func (t *Text) link(f *judge.Finding) {
 	if len(e.Packets) > 0 {
 		var table table
 		for _, p := range e.Packets {
-			fate := p.Fate
-			switch fate {
-			case "late":
-				fate = fmt.Sprintf("late: %s on the way, usually %s", seconds(p.Delay), seconds(p.Usual))
-			case "lost-in-row":
-				fate = "lost, like the one before it"
-			}
-			table.row(fmt.Sprintf("      %s %d", p.Direction, p.Number), "sent "+at(p.Sent), fmt.Sprintf("%d bytes", p.Size), fate)
+			table.row(fmt.Sprintf("      %s %d", p.Direction, p.Number), "sent "+at(p.Sent), fmt.Sprintf("%d bytes", p.Size), Fate(p))
 		}
 		table.write(t.w)
 		if more := e.Lost + e.Late - len(e.Packets); more > 0 {
@@ -203,7 +197,19 @@ func (t *Text) link(f *judge.Finding) {
 	}
 }
 
-func verdictOf(row judge.ValueRow) string {
+// Fate says what became of a packet.
+func Fate(p judge.PacketRow) string {
+	switch p.Fate {
+	case "late":
+		return fmt.Sprintf("late: %s on the way, usually %s", seconds(p.Delay), seconds(p.Usual))
+	case "lost-in-row":
+		return "lost, like the one before it"
+	}
+	return p.Fate
+}
+
+// Explanation says how the view's value of a moment is explained, if it is.
+func Explanation(row judge.ValueRow) string {
 	switch {
 	case row.Age != nil && *row.Age >= 0:
 		return fmt.Sprintf("explained: the reference had it %s before", seconds(*row.Age))
@@ -229,7 +235,7 @@ func (t *Text) compared(v *judge.Verdict) {
 	var table table
 	table.row("  view", "in the match", "entities", "values", "held back", "findings")
 	for _, view := range v.Views {
-		table.row("  "+view.Name, seconds(view.Judged), number(view.Entities), number(view.Comparisons), number(view.Excused), number(view.Findings))
+		table.row("  "+view.Name, seconds(view.Judged), Number(view.Entities), Number(view.Comparisons), Number(view.Excused), Number(view.Findings))
 	}
 	table.right = true
 	table.write(t.w)
@@ -263,11 +269,11 @@ func (t *Text) SideBySide(titles [2]string, verdicts [2]*judge.Verdict) {
 	}
 	table.row("", titles[0], titles[1])
 	row("verdict", func(v *judge.Verdict) string { return strings.ToUpper(string(v.Outcome)) })
-	row("clients compared with the server", func(v *judge.Verdict) string { return number(len(v.Views)) })
-	row("values compared", func(v *judge.Verdict) string { return number(v.Comparisons) })
-	row("late, but the link explains it", func(v *judge.Verdict) string { return number(v.Excused) })
-	row("incidents", func(v *judge.Verdict) string { return number(len(v.Incidents)) })
-	row("findings", func(v *judge.Verdict) string { return number(len(v.Findings)) })
+	row("clients compared with the server", func(v *judge.Verdict) string { return Number(len(v.Views)) })
+	row("values compared", func(v *judge.Verdict) string { return Number(v.Comparisons) })
+	row("late, but the link explains it", func(v *judge.Verdict) string { return Number(v.Excused) })
+	row("incidents", func(v *judge.Verdict) string { return Number(len(v.Incidents)) })
+	row("findings", func(v *judge.Verdict) string { return Number(len(v.Findings)) })
 	row("kinds", func(v *judge.Verdict) string {
 		var kinds []string
 		for _, f := range v.Findings {
@@ -362,11 +368,11 @@ func count(n int, one, many string) string {
 	if n == 1 {
 		return "1 " + one
 	}
-	return number(n) + " " + many
+	return Number(n) + " " + many
 }
 
-// number groups digits by three: 348 112.
-func number(n int) string {
+// Number groups digits by three: 348 112.
+func Number(n int) string {
 	s := fmt.Sprint(n)
 	for i := len(s) - 3; i > 0; i -= 3 {
 		s = s[:i] + " " + s[i:]

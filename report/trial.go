@@ -59,14 +59,14 @@ func (t *Text) Trial(rows []trial.Row) {
 		name := r.Fault
 		if len(r.Expected) == 0 {
 			healthy, alarms = healthy+r.Matches, alarms+r.Alarms
-			table.row("  "+name, number(r.Matches), "-", "-", "-", "-", "-", number(r.Alarms))
+			table.row("  "+name, Number(r.Matches), "-", "-", "-", "-", "-", Number(r.Alarms))
 			continue
 		}
-		table.row("  "+name, number(r.Matches), number(r.Showed), share(r.Found, r.Showed), share(r.Named, r.Showed), share(r.First, r.Showed), number(r.Unshown), "-")
+		table.row("  "+name, Number(r.Matches), Number(r.Showed), share(r.Found, r.Showed), share(r.Named, r.Showed), share(r.First, r.Showed), Number(r.Unshown), "-")
 		sum.Matches, sum.Showed, sum.Found, sum.Named, sum.First, sum.Unshown =
 			sum.Matches+r.Matches, sum.Showed+r.Showed, sum.Found+r.Found, sum.Named+r.Named, sum.First+r.First, sum.Unshown+r.Unshown
 	}
-	table.row("  in all", number(sum.Matches+healthy), number(sum.Showed), share(sum.Found, sum.Showed), share(sum.Named, sum.Showed), share(sum.First, sum.Showed), number(sum.Unshown), number(alarms))
+	table.row("  in all", Number(sum.Matches+healthy), Number(sum.Showed), share(sum.Found, sum.Showed), share(sum.Named, sum.Showed), share(sum.First, sum.Showed), Number(sum.Unshown), Number(alarms))
 	table.write(t.w)
 	fmt.Fprint(t.w, `
   showed    the witness inside the game saw the mistake make a client wrong for seconds
