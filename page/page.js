@@ -22,6 +22,7 @@
     const kinds = [...new Set(world.entities.map(kindOf))]
     const hues = ['#0072b2', '#d55e00', '#008264', '#a04682', '#966e00', '#56a0c8', '#6e6e6e']
     let now = 0
+    let chosen = -1 // the finding that was gone to last
     let playing = false
     let last = 0
 
@@ -135,7 +136,7 @@
       if (!f) return
       const view = world.views.indexOf(f.view)
       if (view >= 0) $('who').value = view
-      $('jump').value = i
+      $('jump').value = chosen = i
       play(false)
       go(f.t + 300)
     }
@@ -166,9 +167,7 @@
     })
     document.addEventListener('keydown', event => {
       if (/^(INPUT|SELECT|BUTTON|SUMMARY)$/.test(event.target.tagName) && event.target.id !== 'time') return
-      const next = world.findings.findIndex(f => f.t + 300 > now + 1)
-      const previous = world.findings.findLastIndex(f => f.t + 300 < now - 1)
-      const acts = { ' ': () => play(!playing), ArrowLeft: () => go(now - 100), ArrowRight: () => go(now + 100), n: () => jump(next), p: () => jump(previous) }
+      const acts = { ' ': () => play(!playing), ArrowLeft: () => go(now - 100), ArrowRight: () => go(now + 100), n: () => jump(chosen + 1), p: () => jump(chosen - 1) }
       if (!acts[event.key]) return
       event.preventDefault()
       acts[event.key]()

@@ -1,0 +1,78 @@
+package figure
+
+import (
+	"bytes"
+	"context"
+	"encoding/xml"
+	"errors"
+	"image/png"
+	"io"
+	"math"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"gonum.org/v1/plot/plotter"
+
+	"zitherwheel/plan"
+	"zitherwheel/review"
+	"zitherwheel/stage"
+)
+
+func TestEveryFigureIsDrawnBothWays(t *testing.T) {
+	p, err := plan.Parse("p.yaml", []byte(`
+length: 15s
+game: {faults: [kept-to-itself, only-here, once-unreliable]}
+limits: {age-p95-ms: 10}
+bots: [{name: fern, link: far-shore}, {name: moss, link: far-shore}]
+`))
+	require.NoError(t, err)
+	folder := filepath.Join(t.TempDir(), "run")
+	_, err = stage.Run(context.Background(), p, stage.Options{Folder: folder})
+	require.NoError(t, err)
+	r, err := review.Read(context.Background(), folder)
+	require.NoError(t, err)
+	r.Lanes[1].Load = []review.LoadPoint{{At: 0, CPU: 1, Resident: 1e6}, {At: 1e9, CPU: 2, Resident: 2e6}}
+	names := map[string]bool{}
+	for _, f := range All(r) {
+		assert.False(t, names[f.Name], "%s twice", f.Name)
+		names[f.Name] = true
+		assert.NotEmpty(t, f.Caption)
+		decoder := xml.NewDecoder(bytes.NewReader(f.SVG()))
+		for {
+			_, err := decoder.Token()
+			if errors.Is(err, io.EOF) {
+				break
+			}
+			require.NoError(t, err, f.Name)
+		}
+		assert.NotContains(t, string(f.SVG()), "NaN", f.Name)
+		var image bytes.Buffer
+		require.NoError(t, f.PNG(&image))
+		decoded, err := png.Decode(&image)
+		require.NoError(t, err)
+		assert.Greater(t, decoded.Bounds().Dx(), 1000)
+	}
+	for _, name := range []string{"timeline", "measures", "traffic", "load", "finding-F1"} {
+		assert.True(t, names[name], name)
+	}
+}
+
+func TestThinningKeepsTheLeastAndTheMost(t *testing.T) {
+	xy := make(plotter.XYs, 100_000)
+	for i := range xy {
+		xy[i] = plotter.XY{X: float64(i), Y: math.Sin(float64(i) / 1000)}
+	}
+	xy[54_321].Y, xy[77_777].Y = 9, -9
+	kept := thinned(xy)
+	assert.LessOrEqual(t, len(kept), mostInLine+10)
+	least, most := 0.0, 0.0
+	for i, p := range kept {
+		least, most = min(least, p.Y), max(most, p.Y)
+		if i > 0 {
+			require.Greater(t, p.X, kept[i-1].X)
+		}
+	}
+	assert.Equal(t, [2]float64{-9, 9}, [2]float64{least, most})
+}
