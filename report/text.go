@@ -261,6 +261,15 @@ func (t *Text) compared(v *judge.Verdict) {
 	}
 }
 
+// Findings lists all findings, a line each.
+func (t *Text) Findings(v *judge.Verdict) {
+	var table table
+	for _, f := range v.Findings {
+		table.row("  "+f.ID, string(f.Kind), Sentence(f))
+	}
+	table.write(t.w)
+}
+
 // SideBySide writes what two verdicts say of the same things in two columns.
 func (t *Text) SideBySide(titles [2]string, verdicts [2]*judge.Verdict) {
 	var table table

@@ -158,10 +158,10 @@ func Read(ctx context.Context, path string) (*Review, error) {
 
 // verdict reads what the judge said, or lets it speak.
 func (r *Review) verdict(ctx context.Context) error {
-	text, err := os.ReadFile(filepath.Join(r.Run.Path, "findings.json"))
+	text, err := os.ReadFile(r.Run.FindingsPath())
 	if err == nil {
 		if err := json.Unmarshal(text, &r.Verdict); err != nil {
-			return fmt.Errorf("%s: %w", filepath.Join(r.Run.Path, "findings.json"), err)
+			return fmt.Errorf("%s: %w", r.Run.FindingsPath(), err)
 		}
 		text, err = os.ReadFile(filepath.Join(r.Run.Path, "measures.json"))
 		if err == nil {

@@ -2,6 +2,7 @@ package runfolder
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -46,6 +47,8 @@ type PacketReader struct {
 	lines *bufio.Reader
 	line  int
 	Bad   int // lines that could not be read and were skipped
+
+	From time.Duration // packets sent before are skipped, without being understood
 }
 
 // NewPacketReader returns a reader of packet lines.
@@ -65,12 +68,32 @@ func (p *PacketReader) Next() (view string, d link.Direction, f link.Fate, err e
 			return "", 0, f, err
 		}
 		p.line++
+		if p.From > 0 && sentBefore(text, p.From) {
+			continue
+		}
 		view, d, f, err = parsePacket(text)
 		if err == nil {
 			return view, d, f, nil
 		}
 		p.Bad++
 	}
+}
+
+// sentBefore reports whether a line as AppendPacket writes it is of a packet that was
+// sent before a moment.
+func sentBefore(text []byte, moment time.Duration) bool {
+	const key = `,"sent":`
+	i := bytes.Index(text, []byte(key))
+	if i < 0 {
+		return false
+	}
+	rest := text[i+len(key):]
+	end := bytes.IndexByte(rest, ',')
+	if end < 0 {
+		return false
+	}
+	at, err := strconv.ParseFloat(string(rest[:end]), 64)
+	return err == nil && seconds(at) < moment
 }
 
 func parsePacket(text []byte) (view string, d link.Direction, f link.Fate, err error) {

@@ -281,6 +281,9 @@ func (r *Run) Timing(v any) bool {
 	return err == nil && json.Unmarshal(text, v) == nil
 }
 
+// FindingsPath is where the verdict is, if there is one.
+func (r *Run) FindingsPath() string { return filepath.Join(r.Path, "findings.json") }
+
 // PlanPath is where the plan is.
 func (r *Run) PlanPath() string { return filepath.Join(r.Path, "plan.yaml") }
 

@@ -1,0 +1,321 @@
+// Package inspect looks into a run folder at one moment: how one thing stood then,
+// as the server and each client believed it, side by side. It reads no more of the
+// traces than it needs.
+//
+// It knows run folders and watch rules, and nothing of how they are shown.
+package inspect
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"zitherwheel/judge"
+	"zitherwheel/runfolder"
+	"zitherwheel/trace"
+	"zitherwheel/watch"
+)
+
+// Sheet is one thing at one moment, a row for each field and a column for each view.
+type Sheet struct {
+	Entity string        `json:"entity"`
+	At     judge.Seconds `json:"t_s"`
+	Views  []string      `json:"views"` // the reference first
+	Rows   []Row         `json:"fields"`
+}
+
+// Row is one field.
+type Row struct {
+	Field string `json:"field"`
+	Cells []Cell `json:"cells"` // by view
+}
+
+// Cell is what one view believed of one field.
+type Cell struct {
+	Value string         `json:"value"`             // "-" if the view does not have it
+	Since *judge.Seconds `json:"since_s,omitempty"` // from when on; absent if that was longer ago than is looked back
+	Mark  Mark           `json:"mark"`
+	Late  *judge.Seconds `json:"late_s,omitempty"` // how old the reference's value is that it agrees with
+	value trace.Value
+	known bool
+}
+
+// Mark tells how a view's value stands to the reference's.
+type Mark string
+
+const (
+	Same      Mark = "same"      // within the rule's tolerance
+	Late      Mark = "late"      // as the reference had it shortly before
+	Ahead     Mark = "ahead"     // as the reference had it soon after: predicted
+	Differs   Mark = "differs"   //
+	Unjudged  Mark = "unjudged"  // no rule judges it
+	Reference Mark = "reference" // it is the reference's own
+)
+
+// LookBack is how far before a moment the traces are read: far enough for a whole
+// picture, and for what a view may show late.
+const LookBack = 5 * time.Second
+
+// lookAhead is how far after a moment the reference is read, for what a view shows
+// before it.
+const lookAhead = time.Second
+
+// Window is what was said of one thing in a stretch of time, by all views.
+type Window struct {
+	From, Until time.Duration
+	entity      string
+	views       []string
+	rules       []watch.Rule
+	names       *trace.Names
+	said        [][]said // by view, in order of time
+	own         []bool   // whether it is the view's own
+	fields      []trace.Field
+}
+
+// said is a value that a view gave a field; of Exists it is whether the thing is
+// there.
+type said struct {
+	t     time.Duration
+	field trace.Field
+	value trace.Value
+}
+
+// Open reads what was said of a thing from LookBack before from until until.
+func Open(ctx context.Context, run *runfolder.Run, rules watch.Rules, entity string, from, until time.Duration) (*Window, error) {
+	w := &Window{From: from, Until: until, entity: entity, views: run.About.Views, rules: rules.Fields, names: trace.NewNames()}
+	thing := w.names.Entity(entity)
+	var paths []string
+	for _, view := range w.views {
+		paths = append(paths, run.ViewPath(view))
+	}
+	all, err := gather(ctx, paths, from-LookBack, until+lookAhead)
+	if err != nil {
+		return nil, err
+	}
+	some := false
+	for i, view := range w.views {
+		var list []said
+		own := false
+		all[i].each(w.names, func(r *trace.Record) {
+			own = own || r.Joined == view && r.Entity == entity
+			there := false
+			for _, c := range r.State {
+				if c.Entity != thing {
+					continue
+				}
+				there = true
+				if c.Field != trace.Exists {
+					list = append(list, said{r.T, c.Field, c.Value})
+					if !slices.Contains(w.fields, c.Field) {
+						w.fields = append(w.fields, c.Field)
+					}
+				}
+			}
+			if there {
+				list = append(list, said{r.T, trace.Exists, trace.Bool(true)})
+			} else if r.Whole || slices.Contains(r.Gone, thing) {
+				list = append(list, said{r.T, trace.Exists, trace.Bool(false)})
+			}
+		})
+		some = some || len(list) > 0
+		w.said, w.own = append(w.said, list), append(w.own, own || strings.HasSuffix(entity, "/"+view))
+	}
+	if !some || w.fields == nil {
+		return nil, fmt.Errorf("no view says anything of %s around %.3f s", entity, from.Seconds())
+	}
+	return w, nil
+}
+
+// At is how the thing stood at a moment of the window.
+func (w *Window) At(t time.Duration) Sheet {
+	s := Sheet{Entity: w.entity, At: judge.Seconds(t), Views: w.views}
+	for _, field := range append([]trace.Field{trace.Exists}, w.fields...) {
+		row := Row{Field: w.names.FieldName(field)}
+		if field == trace.Exists {
+			row.Field = watch.Existence
+		}
+		for view := range w.views {
+			c := w.cell(view, field, t)
+			c.Mark = Reference
+			if view > 0 {
+				w.mark(&c, view, field, t)
+			}
+			row.Cells = append(row.Cells, c)
+		}
+		s.Rows = append(s.Rows, row)
+	}
+	return s
+}
+
+// cell is what a view believes of a field at a moment.
+func (w *Window) cell(view int, field trace.Field, t time.Duration) (c Cell) {
+	c.Value = "-"
+	var since time.Duration
+	gone := false
+	for _, s := range w.said[view] {
+		switch {
+		case s.t > t:
+		case s.field == trace.Exists && field != trace.Exists && !s.value.IsTrue():
+			c.known, gone = false, true
+		case s.field == field && (!c.known || s.value != c.value):
+			c.value, c.known, since, gone = s.value, true, s.t, false
+		}
+	}
+	if !c.known || gone {
+		return c
+	}
+	if c.Value = w.names.Format(c.value); field == trace.Exists {
+		c.Value = map[bool]string{true: "there", false: "not there"}[c.value.IsTrue()]
+	}
+	if since > w.From-LookBack+time.Second { // later than the first whole picture
+		at := judge.Seconds(since)
+		c.Since = &at
+	}
+	return c
+}
+
+// mark says how a view's value stands to the reference's.
+func (w *Window) mark(c *Cell, view int, field trace.Field, t time.Duration) {
+	name := w.names.FieldName(field)
+	if field == trace.Exists {
+		name = watch.Existence
+	}
+	i := watch.Find(w.rules, w.entity, w.own[view], name)
+	if i < 0 || !w.rules[i].Judged() {
+		c.Mark = Unjudged
+		return
+	}
+	rule := &w.rules[i]
+	reference := w.cell(0, field, t)
+	if agree(rule, *c, reference) {
+		c.Mark = Same
+		return
+	}
+	c.Mark = Differs
+	for _, s := range slices.Backward(w.said[0]) {
+		if s.t > t || s.field != field {
+			continue
+		}
+		if agree(rule, *c, w.cell(0, field, s.t)) {
+			// It held until the next thing that was said of it.
+			until := t
+			for _, next := range w.said[0] {
+				if next.field == field && next.t > s.t && next.t <= t && next.value != s.value {
+					until = next.t
+					break
+				}
+			}
+			if late := t - until; late <= rule.Lag+time.Second {
+				age := judge.Seconds(late)
+				c.Mark, c.Late = Late, &age
+				return
+			}
+			break
+		}
+	}
+	for _, s := range w.said[0] {
+		if s.field == field && s.t > t && s.t <= t+rule.Lead && agree(rule, *c, w.cell(0, field, s.t)) {
+			c.Mark = Ahead
+			return
+		}
+	}
+}
+
+// agree reports whether two values are the same to a rule. Of several fields
+// together each is held against the whole tolerance.
+func agree(rule *watch.Rule, a, b Cell) bool {
+	if a.known != b.known || (a.Value == "-") != (b.Value == "-") {
+		return false
+	}
+	if rule.Compare == watch.Exact || a.value.Kind() != trace.KindNumber || b.value.Kind() != trace.KindNumber {
+		return a.value == b.value
+	}
+	off := math.Abs(a.value.Float() - b.value.Float())
+	if rule.Compare == watch.Angle && rule.Circle > 0 {
+		off = math.Abs(math.Remainder(a.value.Float()-b.value.Float(), rule.Circle))
+	}
+	return off <= rule.Within
+}
+
+// lines are the records of a trace from about from until until. What lies before is
+// skipped by its time, without being understood.
+type lines [][]byte
+
+// gather reads the lines of several traces at once: unpacking them takes longest.
+func gather(ctx context.Context, paths []string, from, until time.Duration) ([]lines, error) {
+	all, failures := make([]lines, len(paths)), make([]error, len(paths))
+	var readers sync.WaitGroup
+	for i, path := range paths {
+		readers.Go(func() { all[i], failures[i] = linesOf(ctx, path, from, until) })
+	}
+	readers.Wait()
+	return all, errors.Join(failures...)
+}
+
+func linesOf(ctx context.Context, path string, from, until time.Duration) (list lines, err error) {
+	file, err := trace.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	in := bufio.NewReaderSize(file, 1<<20)
+	for steps := 0; ; steps++ {
+		if steps%4096 == 0 && ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		text, err := in.ReadSlice('\n')
+		if errors.Is(err, bufio.ErrBufferFull) {
+			begun := slices.Clone(text)
+			text, err = in.ReadBytes('\n')
+			text = append(begun, text...)
+		}
+		t, timed := timeOf(text)
+		if timed && t > until {
+			return list, nil
+		}
+		if len(text) > 0 && (!timed || t >= from || saysWho(text)) {
+			list = append(list, slices.Clone(text))
+		}
+		if err != nil { // at the end, or where a file breaks off: what could be read was
+			return list, nil
+		}
+	}
+}
+
+// each hands on the records that the lines hold.
+func (l lines) each(names *trace.Names, take func(*trace.Record)) {
+	reader := trace.NewReader(nil, names)
+	var r trace.Record
+	for _, text := range l {
+		if ok, err := reader.Parse(text, &r); ok && err == nil {
+			take(&r)
+		}
+	}
+}
+
+// timeOf reads the time that a line begins with.
+func timeOf(line []byte) (time.Duration, bool) {
+	const before = `{"t":`
+	if len(line) < len(before) || string(line[:len(before)]) != before {
+		return 0, false
+	}
+	rest := line[len(before):]
+	end := 0
+	for end < len(rest) && end < 32 && rest[end] != ',' && rest[end] != '}' {
+		end++
+	}
+	seconds, err := strconv.ParseFloat(string(rest[:end]), 64)
+	return time.Duration(seconds * float64(time.Second)), err == nil
+}
+
+// saysWho reports whether a line may tell whose a thing is.
+func saysWho(line []byte) bool {
+	return len(line) < 300 && strings.Contains(string(line), `"joined"`)
+}

@@ -1,0 +1,234 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	tea "github.com/charmbracelet/bubbletea"
+	"github.com/spf13/cobra"
+
+	"zitherwheel/inspect"
+	"zitherwheel/judge"
+	"zitherwheel/plan"
+	"zitherwheel/report"
+	"zitherwheel/runfolder"
+)
+
+func showCommand() *cobra.Command {
+	var moment string
+	var around, asJSON, plain bool
+	c := &cobra.Command{
+		Use:   "show RUNFOLDER [FINDING | ENTITY | ENTITY.FIELD]",
+		Short: "See one thing at one moment, as every view believed it",
+		Long: `Puts the server's and every client's picture of one thing side by side, with what
+differs marked and how long each value had been held. On a terminal the arrows step
+through time. With --around it tells the story of a finding line by line: states,
+inputs, events, marks, joins, packets and the logs of both sides, in order of time.
+
+Without a thing to show it lists the findings of the run.`,
+		Example: `  zwheel show runs/mine
+  zwheel show runs/mine F1
+  zwheel show runs/mine F1 --around
+  zwheel show runs/mine dog/fern.stamina --at 12.5s`,
+		Args: cobra.RangeArgs(1, 2),
+		RunE: func(c *cobra.Command, args []string) error {
+			run, err := runfolder.Open(args[0])
+			if err != nil {
+				return &exit{exitUsage, err}
+			}
+			p, err := loadPlan(run.PlanPath())
+			if err != nil {
+				return err
+			}
+			verdict, err := verdictOf(run)
+			if err != nil {
+				return err
+			}
+			text := report.NewText(c.OutOrStdout())
+			if len(args) == 1 {
+				fmt.Fprintf(c.OutOrStdout(), "%s   %s\n", text.Outcome(verdict.Outcome), report.Summary(verdict))
+				text.Findings(verdict)
+				return nil
+			}
+			target, err := targetOf(verdict, args[1], moment)
+			if err != nil {
+				return err
+			}
+			if around {
+				return tellStory(c, run, verdict, target, asJSON)
+			}
+			w, err := inspect.Open(c.Context(), run, p.Rules, target.entity, target.at-stepRoom, target.at+stepRoom)
+			if err != nil {
+				return &exit{exitUsage, err}
+			}
+			if out, ok := c.OutOrStdout().(*os.File); ok && !plain && !asJSON && isTerminal(out) && isTerminal(os.Stdin) {
+				open := func(at time.Duration) (*inspect.Window, error) {
+					return inspect.Open(c.Context(), run, p.Rules, target.entity, at-stepRoom, at+stepRoom)
+				}
+				_, err := tea.NewProgram(&stepper{window: w, open: open, at: target.at, field: target.field}, tea.WithContext(c.Context())).Run()
+				return err
+			}
+			s := only(w.At(target.at), target.field)
+			if asJSON {
+				e := json.NewEncoder(c.OutOrStdout())
+				e.SetIndent("", "  ")
+				return e.Encode(s)
+			}
+			text.Sheet(s)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&moment, "at", "", "the moment, like 12.5s (default when the finding began, or the end)")
+	c.Flags().BoolVar(&around, "around", false, "tell the story of a finding, from a second before it to two after")
+	c.Flags().BoolVar(&plain, "plain", false, "print a table even on a terminal")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return c
+}
+
+// stepRoom is how far a window reaches to either side, before more is read.
+const stepRoom = 5 * time.Second
+
+// verdictOf reads what the judge said of a run.
+func verdictOf(run *runfolder.Run) (*judge.Verdict, error) {
+	text, err := os.ReadFile(run.FindingsPath())
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, usage("%s has no findings.json; judge it with zwheel check first, or play it to its end", run.Path)
+	}
+	verdict := &judge.Verdict{}
+	if err == nil {
+		err = json.Unmarshal(text, verdict)
+	}
+	if err != nil {
+		return nil, failed(err)
+	}
+	return verdict, nil
+}
+
+// target is what is to be shown, and when.
+type target struct {
+	entity  string
+	field   string // or "" for all
+	at      time.Duration
+	finding *judge.Finding
+}
+
+func targetOf(v *judge.Verdict, name, moment string) (t target, err error) {
+	t.at = time.Duration(v.To)
+	i := slices.IndexFunc(v.Findings, func(f *judge.Finding) bool { return strings.EqualFold(f.ID, name) })
+	if i >= 0 {
+		t.finding = v.Findings[i]
+		t.entity, t.at = t.finding.Entity, time.Duration(t.finding.BeganAt)
+	} else {
+		t.entity = name
+		// A dot may be part of a name: the last one parts a field from its thing.
+		if dot := strings.LastIndex(name, "."); dot > strings.LastIndex(name, "/") {
+			t.entity, t.field = name[:dot], name[dot+1:]
+		}
+		if !strings.Contains(t.entity, "/") {
+			return t, usage("there is no finding %q, and a thing is named like dog/fern or dog/fern.x; zwheel show RUNFOLDER lists the findings", name)
+		}
+	}
+	if moment != "" {
+		if t.at, err = time.ParseDuration(moment); err != nil {
+			return t, usage("--at %s: write a time span like 12.5s", moment)
+		}
+	}
+	return t, nil
+}
+
+// only leaves the rows of one field, if one is asked for.
+func only(s inspect.Sheet, field string) inspect.Sheet {
+	if field != "" {
+		s.Rows = slices.DeleteFunc(s.Rows, func(r inspect.Row) bool { return r.Field != field })
+	}
+	return s
+}
+
+func tellStory(c *cobra.Command, run *runfolder.Run, v *judge.Verdict, t target, asJSON bool) error {
+	if t.finding == nil {
+		return usage("--around tells of a finding; name one, like F1")
+	}
+	chapters, err := inspect.Story(c.Context(), run, t.finding, v.Reference, max(0, t.at-time.Second), t.at+2*time.Second)
+	if err != nil {
+		return failed(err)
+	}
+	if asJSON {
+		e := json.NewEncoder(c.OutOrStdout())
+		e.SetIndent("", "  ")
+		return e.Encode(chapters)
+	}
+	report.NewText(c.OutOrStdout()).Story(t.finding, chapters)
+	return nil
+}
+
+// stepper steps through time on a terminal.
+type stepper struct {
+	window *inspect.Window
+	open   func(time.Duration) (*inspect.Window, error)
+	at     time.Duration
+	field  string
+	said   string
+}
+
+func (s *stepper) Init() tea.Cmd { return nil }
+
+func (s *stepper) Update(message tea.Msg) (tea.Model, tea.Cmd) {
+	key, ok := message.(tea.KeyMsg)
+	if !ok {
+		return s, nil
+	}
+	steps := map[string]time.Duration{"left": -50 * time.Millisecond, "right": 50 * time.Millisecond, "h": -50 * time.Millisecond, "l": 50 * time.Millisecond,
+		"down": -time.Second, "up": time.Second, "j": -time.Second, "k": time.Second}
+	switch step, known := steps[key.String()]; {
+	case known:
+		at := max(0, s.at+step)
+		if at < s.window.From || at > s.window.Until {
+			w, err := s.open(at)
+			if err != nil {
+				s.said = err.Error()
+				return s, nil
+			}
+			s.window = w
+		}
+		s.at, s.said = at, ""
+	case key.String() == "q" || key.String() == "ctrl+c" || key.String() == "esc":
+		return s, tea.Quit
+	}
+	return s, nil
+}
+
+func (s *stepper) View() string {
+	var b bytes.Buffer
+	report.NewText(&b).Sheet(only(s.window.At(s.at), s.field))
+	return b.String() + "\n  left and right step 50 ms, up and down a second, q quits\n  " + s.said + "\n"
+}
+
+func linksCommand() *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "links",
+		Short: "List the ready links, with their figures and the spread of their delays",
+		Long: `Lists the links that every plan can name, the same in both directions, with their
+figures and how the delays of 20 000 packets are spread: each bar is the share of
+packets, from the least delay to the most.`,
+		Example: "  zwheel links",
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if asJSON {
+				e := json.NewEncoder(c.OutOrStdout())
+				e.SetIndent("", "  ")
+				return e.Encode(plan.ReadyLinks)
+			}
+			report.NewText(c.OutOrStdout()).Links(plan.ReadyLinks)
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return c
+}
