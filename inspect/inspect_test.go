@@ -49,6 +49,8 @@ func recorded(t *testing.T) *runfolder.Run {
 		fate := link.Fate{Number: uint64(i + 1), Sent: at, Size: 100, Copies: 1, Arrives: [2]time.Duration{at + 20*ms}}
 		switch i {
 		case 62:
+			require.NoError(t, f.Record(0, &trace.Record{T: at, Event: "bark", ID: "7", By: "oak"}))
+			require.NoError(t, f.Record(2, &trace.Record{T: at, Input: "run", Seq: 4}))
 			fate.Copies, fate.Dropped = 0, link.Lost
 		case 63:
 			fate.Arrives[0] = at + 300*ms
@@ -56,8 +58,6 @@ func recorded(t *testing.T) *runfolder.Run {
 		require.NoError(t, f.Packet(2, link.Down, fate))
 	}
 	require.NoError(t, f.Record(0, &trace.Record{T: 10 * time.Second, Gone: []trace.Entity{dog}}))
-	require.NoError(t, f.Record(0, &trace.Record{T: 3100 * ms, Event: "bark", ID: "7", By: "oak"}))
-	require.NoError(t, f.Record(2, &trace.Record{T: 3200 * ms, Input: "run", Seq: 4}))
 	require.NoError(t, f.Finish(runfolder.Complete, nil, nil))
 	run, err := runfolder.Open(folder)
 	require.NoError(t, err)
