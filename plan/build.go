@@ -101,7 +101,7 @@ func (p *Plan) buildKey() key {
 	keys := []key{
 		textKey("folder", &b.Folder),
 		envKey("env", &b.Env),
-		{"ports", func(n ast.Node) error { return readPorts(n, &b.Ports) }, func() any { return writePorts(b.Ports) }},
+		{name: "ports", schema: schema{"type": "object", "additionalProperties": schema{"type": "string", "pattern": "^(udp|tcp)(:[0-9]+)?$"}}, read: func(n ast.Node) error { return readPorts(n, &b.Ports) }, write: func() any { return writePorts(b.Ports) }},
 		textKey("attach", &b.Attach),
 		nestedKey("server", b.Server.keys()),
 		nestedKey("client", b.Client.keys()),
@@ -200,7 +200,7 @@ func patternKey(name string, into *string) key {
 }
 
 func envKey(name string, into *map[string]string) key {
-	return key{name, func(n ast.Node) error {
+	return key{name: name, schema: schema{"type": "object", "additionalProperties": schema{"type": []string{"string", "number", "boolean"}}}, read: func(n ast.Node) error {
 		mapping, ok := n.(ast.MapNode)
 		if !ok {
 			return fmt.Errorf("%s is not a mapping from names to values", show(n))
@@ -214,7 +214,7 @@ func envKey(name string, into *map[string]string) key {
 			(*into)[entries.Key().GetToken().Value] = value
 		}
 		return nil
-	}, func() any {
+	}, write: func() any {
 		var out yaml.MapSlice
 		for _, k := range slices.Sorted(maps.Keys(*into)) {
 			out = append(out, yaml.MapItem{Key: k, Value: (*into)[k]})

@@ -15,9 +15,10 @@ import (
 // key is one key of a YAML mapping: how its value is read and how it is
 // written again. One table of keys describes an object for both ways.
 type key struct {
-	name  string
-	read  func(n ast.Node) error
-	write func() any // nil means that the key is left out
+	name   string
+	read   func(n ast.Node) error
+	write  func() any // nil means that the key is left out
+	schema schema     // of its value; nil allows anything
 }
 
 // located is an error at a node of the document.
@@ -174,14 +175,14 @@ func scalar(n ast.Node) (string, bool) {
 }
 
 func textKey(name string, into *string) key {
-	return key{name, func(n ast.Node) error {
+	return key{name: name, schema: schema{"type": "string"}, read: func(n ast.Node) error {
 		s, ok := scalar(n)
 		if !ok {
 			return fmt.Errorf("%s is not text", show(n))
 		}
 		*into = s
 		return nil
-	}, func() any {
+	}, write: func() any {
 		if *into == "" {
 			return nil
 		}
@@ -191,6 +192,7 @@ func textKey(name string, into *string) key {
 
 func wordKey(name string, into *string, allowed []string) key {
 	k := textKey(name, into)
+	k.schema = schema{"type": "string", "enum": allowed}
 	read := k.read
 	k.read = func(n ast.Node) error {
 		if err := read(n); err != nil {
@@ -211,7 +213,7 @@ func wordKey(name string, into *string, allowed []string) key {
 }
 
 func wholeKey(name string, into *int, low, high int) key {
-	return key{name, func(n ast.Node) error {
+	return key{name: name, schema: schema{"type": "integer", "minimum": low, "maximum": high}, read: func(n ast.Node) error {
 		s, _ := scalar(n)
 		v, err := strconv.Atoi(s)
 		if err != nil || v < low || v > high {
@@ -219,7 +221,7 @@ func wholeKey(name string, into *int, low, high int) key {
 		}
 		*into = v
 		return nil
-	}, func() any { return *into }}
+	}, write: func() any { return *into }}
 }
 
 // optional leaves a whole number out that is 0.
@@ -234,7 +236,7 @@ func optional(k key, v *int) key {
 }
 
 func seedKey(name string, into *uint64) key {
-	return key{name, func(n ast.Node) error {
+	return key{name: name, schema: schema{"type": "integer", "minimum": 0}, read: func(n ast.Node) error {
 		s, _ := scalar(n)
 		v, err := strconv.ParseUint(s, 10, 64)
 		if err != nil {
@@ -242,15 +244,15 @@ func seedKey(name string, into *uint64) key {
 		}
 		*into = v
 		return nil
-	}, func() any { return *into }}
+	}, write: func() any { return *into }}
 }
 
 func numberKey(name string, into *float64) key {
-	return key{name, func(n ast.Node) error {
+	return key{name: name, schema: schema{"type": "number"}, read: func(n ast.Node) error {
 		v, err := number(n)
 		*into = v
 		return err
-	}, func() any {
+	}, write: func() any {
 		if *into == 0 {
 			return nil
 		}
@@ -269,7 +271,7 @@ func number(n ast.Node) (float64, error) {
 
 // shareKey reads a part of a whole: 3% or 0.03.
 func shareKey(name string, into *float64) key {
-	return key{name, func(n ast.Node) error {
+	return key{name: name, schema: oneOf(schema{"type": "number", "minimum": 0, "maximum": 1}, schema{"type": "string", "pattern": sharePattern}), read: func(n ast.Node) error {
 		s, _ := scalar(n)
 		digits, percent := strings.CutSuffix(strings.TrimSpace(s), "%")
 		v, err := strconv.ParseFloat(strings.TrimSpace(digits), 64)
@@ -281,7 +283,7 @@ func shareKey(name string, into *float64) key {
 		}
 		*into = v
 		return nil
-	}, func() any {
+	}, write: func() any {
 		if *into == 0 {
 			return nil
 		}
@@ -291,7 +293,7 @@ func shareKey(name string, into *float64) key {
 
 // durationKey reads a time span with its unit: 80ms, 1.5s, 2m.
 func durationKey(name string, into *time.Duration) key {
-	return key{name, func(n ast.Node) error {
+	return key{name: name, schema: schema{"type": "string", "pattern": durationPattern}, read: func(n ast.Node) error {
 		s, _ := scalar(n)
 		v, err := time.ParseDuration(s)
 		if err != nil {
@@ -302,7 +304,7 @@ func durationKey(name string, into *time.Duration) key {
 		}
 		*into = v
 		return nil
-	}, func() any {
+	}, write: func() any {
 		if *into == 0 {
 			return nil
 		}
@@ -311,14 +313,14 @@ func durationKey(name string, into *time.Duration) key {
 }
 
 func flagKey(name string, into *bool) key {
-	return key{name, func(n ast.Node) error {
+	return key{name: name, schema: schema{"type": "boolean"}, read: func(n ast.Node) error {
 		v, ok := n.(*ast.BoolNode)
 		if !ok {
 			return fmt.Errorf("%s is neither true nor false", show(n))
 		}
 		*into = v.Value
 		return nil
-	}, func() any {
+	}, write: func() any {
 		if !*into {
 			return nil
 		}
@@ -328,7 +330,7 @@ func flagKey(name string, into *bool) key {
 
 // wordsKey reads a list of words, or a single one.
 func wordsKey(name string, into *[]string) key {
-	return key{name, func(n ast.Node) error {
+	return key{name: name, schema: oneOf(schema{"type": "string"}, listOf(schema{"type": "string"})), read: func(n ast.Node) error {
 		*into = nil
 		if s, ok := scalar(n); ok {
 			*into = []string{s}
@@ -342,7 +344,7 @@ func wordsKey(name string, into *[]string) key {
 			*into = append(*into, s)
 			return nil
 		})
-	}, func() any {
+	}, write: func() any {
 		if len(*into) == 0 {
 			return nil
 		}
@@ -351,7 +353,7 @@ func wordsKey(name string, into *[]string) key {
 }
 
 func pointKey(name string, into *[2]float64) key {
-	return key{name, func(n ast.Node) error {
+	return key{name: name, schema: schema{"type": "array", "items": schema{"type": "number"}, "minItems": 2, "maxItems": 2}, read: func(n ast.Node) error {
 		var point []float64
 		err := readList(n, func(item ast.Node) error {
 			v, err := number(item)
@@ -363,7 +365,7 @@ func pointKey(name string, into *[2]float64) key {
 		}
 		*into = [2]float64(point)
 		return nil
-	}, func() any {
+	}, write: func() any {
 		if *into == [2]float64{} {
 			return nil
 		}
@@ -373,7 +375,7 @@ func pointKey(name string, into *[2]float64) key {
 
 // nestedKey reads and writes an object of its own.
 func nestedKey(name string, keys []key) key {
-	return key{name, func(n ast.Node) error { return readObject(n, name, keys) }, func() any {
+	return key{name: name, schema: objectOf(keys), read: func(n ast.Node) error { return readObject(n, name, keys) }, write: func() any {
 		if out := writeObject(keys); len(out) > 0 {
 			return out
 		}

@@ -28,9 +28,9 @@ func (p *Plan) readLinks(n ast.Node) error {
 		what := "link " + l.Name
 		var both courseReader
 		var up, down ast.Node
-		keys := append(both.keys(), timesKey("readdress", &l.Moves), timesKey("reset", &l.Resets),
-			key{"up", func(n ast.Node) error { up = n; return nil }, nil},
-			key{"down", func(n ast.Node) error { down = n; return nil }, nil})
+		keys := append(linkKeys(&both, &l),
+			key{name: "up", schema: objectOf(courseKeys(&link.Course{})), read: func(n ast.Node) error { up = n; return nil }},
+			key{name: "down", schema: objectOf(courseKeys(&link.Course{})), read: func(n ast.Node) error { down = n; return nil }})
 		if err := readObject(entries.Value(), what, keys); err != nil {
 			return err
 		}
@@ -56,6 +56,11 @@ func (p *Plan) readLinks(n ast.Node) error {
 		p.Links = append(p.Links, l)
 	}
 	return nil
+}
+
+// linkKeys are what a link says of both directions.
+func linkKeys(both *courseReader, l *Link) []key {
+	return append(both.keys(), timesKey("readdress", &l.Moves), timesKey("reset", &l.Resets))
 }
 
 // courseReader reads a course. Its changes are read last, because each begins from
@@ -100,11 +105,11 @@ func qualityKeys(q *link.Quality) []key {
 	return []key{
 		durationKey("latency", &q.Latency),
 		durationKey("jitter", &q.Jitter),
-		{"spread", func(n ast.Node) (err error) {
+		{name: "spread", schema: schema{"type": "string", "enum": link.Spreads}, read: func(n ast.Node) (err error) {
 			text, _ := scalar(n)
 			q.Spread, err = link.ParseSpread(text)
 			return err
-		}, func() any {
+		}, write: func() any {
 			if q.Spread == link.Normal {
 				return nil
 			}
@@ -126,8 +131,8 @@ func qualityKeys(q *link.Quality) []key {
 
 func courseKeys(c *link.Course) []key {
 	return append(qualityKeys(&c.Quality),
-		key{"changes", nil, func() any { return writeChanges(c) }},
-		key{"outages", func(n ast.Node) error {
+		key{name: "changes", schema: listOf(objectOf(append(qualityKeys(&link.Quality{}), durationKey("at", new(time.Duration))))), write: func() any { return writeChanges(c) }},
+		key{name: "outages", schema: listOf(objectOf(outageKeys(new(time.Duration), new(time.Duration)))), read: func(n ast.Node) error {
 			c.Outages = nil
 			return readList(n, func(item ast.Node) error {
 				var at, length time.Duration
@@ -137,7 +142,7 @@ func courseKeys(c *link.Course) []key {
 				c.Outages = append(c.Outages, link.Window{From: at, Until: at + length})
 				return nil
 			})
-		}, func() any {
+		}, write: func() any {
 			var out []any
 			for _, w := range c.Outages {
 				length := w.Until - w.From
@@ -237,6 +242,7 @@ func withUnit(text, per string, units []unit) (float64, error) {
 
 func rateKey(name string, into *float64) key {
 	k := numberKey(name, into)
+	k.schema = oneOf(schema{"type": "number", "minimum": 0}, schema{"type": "string"})
 	k.read = func(n ast.Node) (err error) {
 		text, _ := scalar(n)
 		*into, err = ParseRate(text)
@@ -246,16 +252,16 @@ func rateKey(name string, into *float64) key {
 }
 
 func bytesKey(name string, into *int) key {
-	return optional(key{name, func(n ast.Node) (err error) {
+	return optional(key{name: name, schema: oneOf(schema{"type": "integer", "minimum": 0}, schema{"type": "string"}), read: func(n ast.Node) (err error) {
 		text, _ := scalar(n)
 		*into, err = ParseBytes(text)
 		return err
-	}, nil}, into)
+	}}, into)
 }
 
 // timesKey reads one moment or a list of them.
 func timesKey(name string, into *[]time.Duration) key {
-	return key{name, func(n ast.Node) error {
+	return key{name: name, schema: oneOf(schema{"type": "string", "pattern": durationPattern}, listOf(schema{"type": "string", "pattern": durationPattern})), read: func(n ast.Node) error {
 		*into = nil
 		one := func(item ast.Node) error {
 			var at time.Duration
@@ -269,7 +275,7 @@ func timesKey(name string, into *[]time.Duration) key {
 			return one(n)
 		}
 		return readList(n, one)
-	}, func() any {
+	}, write: func() any {
 		var out []string
 		for _, at := range *into {
 			out = append(out, at.String())

@@ -121,8 +121,8 @@ func (p *Plan) keys() []key {
 		p.buildKey(),
 		textKey("reference", &p.Reference),
 		wordKey("align", &p.Align, []string{"shared", "tick", "estimated"}),
-		{"links", p.readLinks, p.writeLinks},
-		{"bots", p.readBots, p.writeBots},
+		{name: "links", schema: linksSchema(), read: p.readLinks, write: p.writeLinks},
+		{name: "bots", schema: p.botsSchema(), read: p.readBots, write: p.writeBots},
 	}, rulesKeys(&p.Rules)...)
 }
 
@@ -202,7 +202,7 @@ func (b *Bot) keys(p *Plan) []key {
 		textKey("name", &b.Name),
 		textKey("link", &b.Link),
 		optional(wholeKey("frame", &b.Frame, 0, 240), &b.Frame),
-		{"steps", func(n ast.Node) error {
+		{name: "steps", schema: listOf(objectOf((&Step{}).keys())), read: func(n ast.Node) error {
 			b.Steps = nil
 			return readList(n, func(item ast.Node) error {
 				var s Step
@@ -218,7 +218,7 @@ func (b *Bot) keys(p *Plan) []key {
 				b.Steps = append(b.Steps, s)
 				return nil
 			})
-		}, func() any {
+		}, write: func() any {
 			out := make([]any, len(b.Steps))
 			for i := range b.Steps {
 				out[i] = writeObject(b.Steps[i].keys())

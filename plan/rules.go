@@ -108,7 +108,7 @@ func rulesKeys(into *watch.Rules) []key {
 }
 
 func watchKey(into *[]watch.Rule) key {
-	return key{"watch", func(n ast.Node) error {
+	return key{name: "watch", schema: listOf(objectOf(ruleKeys(&watch.Rule{}, &ruleText{}))), read: func(n ast.Node) error {
 		return readList(n, func(item ast.Node) error {
 			r := watch.Rule{Lag: watch.DefaultLag, Settle: watch.DefaultSettle, Grace: watch.DefaultGrace}
 			text := ruleTexts(r)
@@ -125,7 +125,7 @@ func watchKey(into *[]watch.Rule) key {
 			*into = append(*into, r)
 			return nil
 		})
-	}, func() any {
+	}, write: func() any {
 		out := make([]any, len(*into))
 		for i := range *into {
 			text := ruleTexts((*into)[i])
@@ -188,7 +188,7 @@ func ruleKeys(r *watch.Rule, text *ruleText) []key {
 
 // listKey reads and writes a list of objects.
 func listKey[T any](name, what string, into *[]T, fresh func() T, keys func(*T) []key, validate func(*T) error) key {
-	return key{name, func(n ast.Node) error {
+	return key{name: name, schema: listOf(objectOf(keys(new(T)))), read: func(n ast.Node) error {
 		return readList(n, func(item ast.Node) error {
 			one := fresh()
 			if err := readObject(item, what, keys(&one)); err != nil {
@@ -200,7 +200,7 @@ func listKey[T any](name, what string, into *[]T, fresh func() T, keys func(*T) 
 			*into = append(*into, one)
 			return nil
 		})
-	}, func() any {
+	}, write: func() any {
 		out := make([]any, len(*into))
 		for i := range *into {
 			out[i] = writeObject(keys(&(*into)[i]))
@@ -296,11 +296,11 @@ func sequencesKey(into *[]watch.Sequence) key {
 func limitsKey(into *[]watch.Limit) key {
 	keys := func() (list []key) {
 		for _, name := range watch.Measures {
-			list = append(list, key{name, func(n ast.Node) error {
+			list = append(list, key{name: name, schema: schema{"type": "number"}, read: func(n ast.Node) error {
 				most, err := number(n)
 				*into = append(*into, watch.Limit{Measure: name, Most: most})
 				return err
-			}, func() any {
+			}, write: func() any {
 				for _, l := range *into {
 					if l.Measure == name {
 						return l.Most

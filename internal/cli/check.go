@@ -36,7 +36,8 @@ its ping and server_t lines, or from the ways of things (estimated).`,
 		Example: `  zwheel check runs/mine
   zwheel check --server server.jsonl --client fern=fern.jsonl.gz --rules rules.yaml
   zwheel check --client a=a.jsonl --client b=b.jsonl --client c=c.jsonl --rules rules.yaml --reference none`,
-		Args: cobra.MaximumNArgs(1),
+		ValidArgsFunction: completeRuns,
+		Args:              cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			traces, err := tracesOf(args, server, clients, rulesPath)
 			if err != nil {

@@ -69,14 +69,13 @@ could not be carried out or compared nothing; 130 interrupted.`,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 	}
-	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(messages)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%s: %w; see %s --help", c.CommandPath(), err, c.CommandPath())
 	})
-	root.AddCommand(demoCommand(), runCommand(), checkCommand(), faultsCommand(), trialCommand(), hillfoldCommand(), preflightCommand(), relayCommand(), reportCommand(), showCommand(), linksCommand(), guardCommand())
+	root.AddCommand(demoCommand(), runCommand(), checkCommand(), faultsCommand(), trialCommand(), hillfoldCommand(), preflightCommand(), relayCommand(), reportCommand(), showCommand(), linksCommand(), planCommand(), manCommand(), guardCommand())
 	err := root.ExecuteContext(ctx)
 	if err == nil {
 		return exitInSync

@@ -28,8 +28,9 @@ first, and who leaves is gone everywhere. It stops at the first step that fails,
 with the last log lines of the program concerned and what to try.
 
 Exits with 0 if all is well, and with 3 if a step failed.`,
-		Example: "  zwheel preflight examples/healthy.yaml",
-		Args:    cobra.ExactArgs(1),
+		Example:           "  zwheel preflight examples/healthy.yaml",
+		ValidArgsFunction: completePlans,
+		Args:              cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			p, err := loadPlan(args[0])
 			if err != nil {

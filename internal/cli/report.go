@@ -27,7 +27,8 @@ timeline, events, measures, what was compared, the plan, and the world played ba
 from above. It opens from disk and can be handed on.`,
 		Example: `  zwheel report runs/mine
   zwheel report runs/mine --out mine.html --png figures --junit junit.xml --markdown summary.md`,
-		Args: cobra.ExactArgs(1),
+		ValidArgsFunction: completeRuns,
+		Args:              cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := review.Read(c.Context(), args[0])
 			switch {

@@ -29,8 +29,9 @@ func runCommand() *cobra.Command {
 		Long: `Plays the match of a plan, judges it as it goes, prints the verdict with its
 evidence and leaves a run folder behind. The same plan and seed give the same
 bytes.`,
-		Example: "  zwheel run examples/lost-goodbye.yaml --seed 3 --out runs/mine",
-		Args:    cobra.ExactArgs(1),
+		Example:           "  zwheel run examples/lost-goodbye.yaml --seed 3 --out runs/mine",
+		ValidArgsFunction: completePlans,
+		Args:              cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			p, err := loadPlan(args[0])
 			if err != nil {

@@ -36,7 +36,8 @@ Without a thing to show it lists the findings of the run.`,
   zwheel show runs/mine F1
   zwheel show runs/mine F1 --around
   zwheel show runs/mine dog/fern.stamina --at 12.5s`,
-		Args: cobra.RangeArgs(1, 2),
+		ValidArgsFunction: completeFindings,
+		Args:              cobra.RangeArgs(1, 2),
 		RunE: func(c *cobra.Command, args []string) error {
 			run, err := runfolder.Open(args[0])
 			if err != nil {
