@@ -42,6 +42,8 @@ type Setting struct {
 	Reference string // Server or "", a view's name, or Nobody
 	Fates     bool   // the fates of all packets will be told
 	Ticks     bool   // times are ticks: see judge.Config
+
+	Alert func(judge.Alert) // hears of findings as they become certain; may be nil
 }
 
 // NewBench returns a bench for the views of a match, the server's first if it has
@@ -64,7 +66,7 @@ func NewBench(names *trace.Names, views []string, rules watch.Rules, s Setting) 
 				order = append(order, v)
 			}
 		}
-		st.judge = judge.New(judge.Config{Names: names, Rules: rules, Views: order, Fates: fates, Ticks: s.Ticks})
+		st.judge = judge.New(judge.Config{Names: names, Rules: rules, Views: order, Fates: fates, Ticks: s.Ticks, Alert: s.Alert})
 		b.seats = append(b.seats, st)
 	}
 	switch s.Reference {
@@ -124,6 +126,14 @@ func (b *Bench) Packet(view int, d link.Direction, f link.Fate) {
 	if b.measures != nil {
 		b.measures.Packet(view, d, f)
 	}
+}
+
+// Certain is how many findings have become certain so far.
+func (b *Bench) Certain() (n int) {
+	for _, s := range b.seats {
+		n += s.judge.Certain()
+	}
+	return n
 }
 
 // Finish ends the match. Limits that were broken are findings.

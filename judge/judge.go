@@ -29,6 +29,8 @@ type Config struct {
 	// the reference's of the same tick, when the view tells of it and only then,
 	// and one differing tick is a finding.
 	Ticks bool
+
+	Alert func(Alert) // hears of findings as they become certain; may be nil
 }
 
 // Judge takes in records and packets and gives a verdict. See [New].
@@ -55,6 +57,8 @@ type Judge struct {
 	lawsAt    time.Duration // when the laws about the whole world were looked at
 	newcomers []string      // joined, and not yet in a picture
 	ledger    ledger
+	certain   int // findings, so far
+	ended     bool
 	chains    []*chain
 	roster    map[string]*standing // what the reference says of who is in
 
@@ -201,6 +205,7 @@ func (j *Judge) Finish() *Verdict { return j.FinishWith(nil) }
 // FinishWith is Finish with limits: exceeded is asked at the end which were
 // broken.
 func (j *Judge) FinishWith(exceeded func() []measure.Excess) *Verdict {
+	defer func() { j.ended = true }()
 	end := j.now
 	j.catchUp(end + 1)
 	j.sweepEvents(end)

@@ -315,6 +315,7 @@ func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
 	if !e.certain && (j.config.Ticks || e.amount >= k.rule.Settle) {
 		e.certain = true
 		e.evidence = j.gather(v, k)
+		j.alertOf(v, k)
 	}
 }
 

@@ -127,6 +127,9 @@ func (j *Judge) add(f *Finding) {
 	f.sign()
 	f.Linked = j.config.Fates && f.View != j.views[0].name && f.overall() == 0
 	j.findings = append(j.findings, f)
+	if f.rule == nil && !j.ended { // episodes have been told of before
+		j.alert(Alert{Began: time.Duration(f.BeganAt), Kind: f.Kind, View: f.View, Entity: f.Entity, Fields: f.Fields})
+	}
 }
 
 // sign gives a finding its signature.

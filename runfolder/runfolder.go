@@ -44,7 +44,7 @@ type About struct {
 	Clock  string   `json:"clock"`
 	Length float64  `json:"length_s"`
 	Views  []string `json:"views"`         // the reference first
-	Ended  string   `json:"ended"`         // "running" until it has ended, then "complete", "interrupted" or "failed"
+	Ended  string   `json:"ended"`         // "running" until it has ended, then "complete", "interrupted", "failed" or "stopped"
 	Why    string   `json:"why,omitempty"` // it failed
 }
 
@@ -53,7 +53,8 @@ const (
 	Running     = "running"
 	Complete    = "complete"
 	Interrupted = "interrupted"
-	Failed      = "failed" // it could not be carried out to its end
+	Failed      = "failed"  // it could not be carried out to its end
+	Stopped     = "stopped" // at the first finding, as was asked for
 )
 
 // ErrExists is the error of Create when the folder is there already.

@@ -19,6 +19,8 @@ import (
 	"zitherwheel/build"
 	"zitherwheel/capture"
 	"zitherwheel/chance"
+	"zitherwheel/follow"
+	"zitherwheel/judge"
 	"zitherwheel/link"
 	"zitherwheel/measure"
 	"zitherwheel/plan"
@@ -58,8 +60,13 @@ type real struct {
 	meter     build.Meter
 	flushed   time.Duration
 	loaded    time.Duration
-	why       string   // the match cannot go on
-	whyLog    []string // the last log lines of the program concerned
+	why       string            // the match cannot go on
+	stopped   bool              // at the first finding
+	alerts    chan judge.Alert  // of those that judge while the match goes on
+	states    chan follow.State // likewise
+	findings  int               // that are certain so far
+	told      time.Time         // when progress was told last
+	whyLog    []string          // the last log lines of the program concerned
 }
 
 // event is a line of a process, its end, or what processes use of the machine.
@@ -113,6 +120,7 @@ func newReal(p *plan.Plan, options Options) (*real, error) {
 	for _, party := range m.parties {
 		m.views = append(m.views, party.name)
 	}
+	m.prepare(options, m.now)
 	return m, nil
 }
 
@@ -191,6 +199,8 @@ func runReal(ctx context.Context, p *plan.Plan, options Options) (*Result, error
 		}
 	case m.why != "":
 		r.Ended, r.Why = runfolder.Failed, m.why
+	case m.stopped:
+		r.Ended = runfolder.Stopped
 	}
 	if r.Ended == runfolder.Failed {
 		r.Log = m.whyLog
@@ -320,9 +330,14 @@ func resolve(address string) (netip.AddrPort, error) {
 func (m *real) play(ctx context.Context) error {
 	m.stalls.begin()
 	defer m.stalls.end()
+	if m.folder != nil && (m.options.StopAtFirst || m.options.Alert != nil || m.options.Progress != nil) {
+		defer m.follow(ctx)()
+	}
 	return m.pump(ctx, func() (bool, error) {
 		now := m.now()
-		if now >= m.plan.Length {
+		m.listen()
+		ended, early := m.ended(now, m.plan.Length)
+		if m.stopped = early; ended {
 			return true, nil
 		}
 		for _, b := range m.bots {
@@ -337,6 +352,67 @@ func (m *real) play(ctx context.Context) error {
 		}
 		return m.why != "", nil
 	})
+}
+
+// follow lets the traces be judged while they are written, from the files, and
+// returns what ends that.
+func (m *real) follow(ctx context.Context) (end func()) {
+	m.alerts, m.states = make(chan judge.Alert, 1024), make(chan follow.State, 1)
+	run, err := runfolder.Open(m.folder.Path())
+	if err != nil {
+		m.note(err)
+		return func() {}
+	}
+	traces := follow.Traces{Packets: run.PacketsPath(), Rules: m.plan.Rules, Reference: m.plan.Reference,
+		Alert: func(a judge.Alert) {
+			select {
+			case m.alerts <- a:
+			default: // there are more than anybody reads
+			}
+		},
+		Now: func(s follow.State) {
+			select {
+			case m.states <- s:
+			default:
+			}
+		}}
+	for _, view := range run.About.Views {
+		traces.Sources = append(traces.Sources, audit.Source{View: view, Path: run.ViewPath(view)})
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		_, err := follow.Run(ctx, traces)
+		_ = err // the traces are judged again when the match has ended, and then it shows
+	}()
+	return func() { cancel(); <-done }
+}
+
+// listen takes in what those say who judge while the match goes on.
+func (m *real) listen() {
+	if m.alerts == nil {
+		return
+	}
+	for more := true; more; {
+		select {
+		case a := <-m.alerts:
+			m.alert(a)
+		case s := <-m.states:
+			m.findings = s.Findings
+		default:
+			more = false
+		}
+	}
+	if m.options.Progress == nil || time.Since(m.told) < progressEvery {
+		return
+	}
+	m.told = time.Now()
+	p := Progress{At: m.now(), Length: m.plan.Length, Findings: m.findings}
+	for _, b := range m.bots {
+		p.Bots = append(p.Bots, BotProgress{b.name, b.mirror.inside, m.progress[b.view][link.Up], m.progress[b.view][link.Down]})
+	}
+	m.options.Progress(p)
 }
 
 // late reports whether a bot should be in by now and is not, and nobody refused it.
@@ -406,7 +482,7 @@ func (m *real) attend() {
 		} else {
 			b.facts.down++
 		}
-		if !m.over {
+		if !m.over && b.view >= 0 {
 			m.packet(b.view, packet.Direction, packet.Fate)
 			if m.capture != nil {
 				m.note(m.capture.Packet(packet, m.listening[packet.Path]))

@@ -4,6 +4,7 @@ import (
 	"time"
 	"zitherwheel/audit"
 	"zitherwheel/bot"
+	"zitherwheel/judge"
 	"zitherwheel/link"
 	"zitherwheel/plan"
 	"zitherwheel/runfolder"
@@ -18,6 +19,31 @@ type recorder struct {
 	bench  *audit.Bench
 	folder *runfolder.Folder
 	failed error // the first failure to record
+
+	alert    func(judge.Alert)
+	progress []([2]LinkProgress) // by view
+	stopAt   time.Duration       // the match is to end then; 0 means at its length
+}
+
+// prepare takes what a match is asked for beside being played.
+func (m *recorder) prepare(o Options, now func() time.Duration) {
+	m.progress = make([][2]LinkProgress, len(m.views))
+	m.alert = func(a judge.Alert) {
+		if o.StopAtFirst && m.stopAt == 0 {
+			m.stopAt = now() + Aftermath
+		}
+		if o.Alert != nil {
+			o.Alert(a)
+		}
+	}
+}
+
+// over reports whether a match has lasted long enough, and if it was stopped early.
+func (m *recorder) ended(now, length time.Duration) (ended, early bool) {
+	if m.stopAt > 0 && now >= m.stopAt && now < length {
+		return true, true
+	}
+	return now >= length, false
 }
 
 // open makes the run folder.
@@ -45,6 +71,12 @@ func (m *recorder) say(view int) func(*trace.Record) {
 }
 
 func (m *recorder) packet(view int, d link.Direction, f link.Fate) {
+	p := &m.progress[view][d]
+	if p.Packets++; f.Copies == 0 {
+		p.Lost++
+	} else {
+		p.Delay = f.Arrives[0] - f.Sent
+	}
 	if m.bench != nil {
 		m.bench.Packet(view, d, f)
 	}

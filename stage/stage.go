@@ -44,6 +44,30 @@ type Result struct {
 	Remarks   []audit.Remark
 }
 
+// Aftermath is how long a match goes on that is to stop at its first finding.
+const Aftermath = 2 * time.Second
+
+// Progress is how far a match is.
+type Progress struct {
+	At       time.Duration
+	Length   time.Duration
+	Findings int // that are certain so far
+	Bots     []BotProgress
+}
+
+// BotProgress is how one bot gets on.
+type BotProgress struct {
+	Name     string
+	In       bool
+	Up, Down LinkProgress
+}
+
+// LinkProgress is what went over one direction of a bot's link so far.
+type LinkProgress struct {
+	Packets, Lost int
+	Delay         time.Duration // of the last that arrived
+}
+
 // Absent is a bot whose client never got into the match, and what is known of why.
 type Absent struct {
 	Name string
@@ -58,6 +82,10 @@ type Options struct {
 	Guard  []string          // arguments with which this program runs build.RunGuard, for the wall clock; without, nothing ends what is left of a run that was killed
 	Zwheel string            // the path of this program, for the demo game's processes; "" is the one that runs
 	Tell   func(text string) // hears how a match on the wall clock gets on; may be nil
+
+	Alert       func(judge.Alert) // hears of findings as they become certain; may be nil
+	StopAtFirst bool              // ends the match Aftermath after the first finding has become certain
+	Progress    func(Progress)    // hears how far the match is, a few times a second; may be nil
 
 	Witness *hillfold.Witness // looks at the game from the inside, for trials
 }

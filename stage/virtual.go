@@ -20,8 +20,10 @@ import (
 // newMatch puts everything in place.
 func newMatch(p *plan.Plan, options Options) (*match, error) {
 	m := &match{recorder: recorder{names: trace.NewNames(), views: Views(p)}, plan: p, clock: sim.New()}
+	m.prepare(options, m.clock.Now)
+	m.options = options
 	if !options.Silent {
-		m.bench = audit.NewBench(m.names, m.views, p.Rules, audit.Setting{Reference: p.Reference, Fates: true})
+		m.bench = audit.NewBench(m.names, m.views, p.Rules, audit.Setting{Reference: p.Reference, Fates: true, Alert: m.alert})
 	}
 	faults, err := hillfold.ParseFaults(p.Game.Faults)
 	if err != nil {
@@ -43,7 +45,12 @@ func newMatch(p *plan.Plan, options Options) (*match, error) {
 func (m *match) play(ctx context.Context) (*Result, error) {
 	p, r := m.plan, &Result{Ended: runfolder.Complete}
 	var err error
-	if err := m.clock.Run(ctx, p.Length); err != nil {
+	if m.options.StopAtFirst || m.options.Progress != nil {
+		err = m.playWatched(ctx, r)
+	} else {
+		err = m.clock.Run(ctx, p.Length)
+	}
+	if err != nil {
 		r.Ended = runfolder.Interrupted
 	}
 	r.Played = m.clock.Now()
@@ -68,9 +75,41 @@ func (m *match) play(ctx context.Context) (*Result, error) {
 	return r, m.failed
 }
 
+// Between two looks at a match that is watched.
+const (
+	watchedPart   = 100 * time.Millisecond // of the match
+	progressEvery = 100 * time.Millisecond // by the wall clock
+)
+
+// playWatched lets the match happen in parts, and looks at it between them.
+func (m *match) playWatched(ctx context.Context, r *Result) error {
+	last := time.Time{}
+	for at := watchedPart; ; at += watchedPart {
+		if err := m.clock.Run(ctx, min(at, m.plan.Length)); err != nil {
+			return err
+		}
+		ended, early := m.ended(m.clock.Now(), m.plan.Length)
+		if early {
+			r.Ended = runfolder.Stopped
+		}
+		if now := time.Now(); m.options.Progress != nil && (ended || now.Sub(last) >= progressEvery) {
+			last = now
+			p := Progress{At: m.clock.Now(), Length: m.plan.Length, Findings: m.bench.Certain()}
+			for i, c := range m.clients {
+				p.Bots = append(p.Bots, BotProgress{c.name, c.game.Inside(), m.progress[i+1][link.Up], m.progress[i+1][link.Down]})
+			}
+			m.options.Progress(p)
+		}
+		if ended {
+			return nil
+		}
+	}
+}
+
 // match is a match under way.
 type match struct {
 	recorder
+	options Options
 	plan    *plan.Plan
 	clock   *sim.Sim
 	server  *hillfold.Server

@@ -147,11 +147,22 @@ func tracesOf(args []string, server string, clients []string, rulesPath string) 
 		traces.Reference = p.Reference
 		return traces, nil
 	}
-	if len(clients) == 0 {
-		return none, usage("check needs a run folder, or --server FILE and at least one --client NAME=FILE")
+	return namedTraces(server, clients, rulesPath, true)
+}
+
+// namedTraces are those that flags name; whether they must be there already is said
+// by there.
+func namedTraces(server string, clients []string, rulesPath string, there bool) (audit.Traces, error) {
+	var none audit.Traces
+	rules := plan.HillfoldRules()
+	if rulesPath != "" {
+		var err error
+		if rules, err = plan.LoadRules(rulesPath); err != nil {
+			return none, &exit{exitUsage, err}
+		}
 	}
-	if rulesPath == "" {
-		rules = plan.HillfoldRules()
+	if len(clients) == 0 {
+		return none, usage("give a run folder, or --server FILE and at least one --client NAME=FILE")
 	}
 	traces := audit.Traces{Rules: rules}
 	if server != "" {
@@ -170,7 +181,7 @@ func tracesOf(args []string, server string, clients []string, rulesPath string) 
 		traces.Sources = append(traces.Sources, audit.Source{View: name, Path: path})
 	}
 	for _, s := range traces.Sources {
-		if _, err := os.Stat(s.Path); err != nil {
+		if _, err := os.Stat(s.Path); there && err != nil {
 			return none, usage("%s: there is no such trace", s.Path)
 		}
 	}

@@ -22,7 +22,7 @@ import (
 func runCommand() *cobra.Command {
 	var seed uint64
 	var out, clock string
-	var asJSON, record bool
+	var asJSON, record, stopAtFirst bool
 	c := &cobra.Command{
 		Use:   "run PLAN",
 		Short: "Play one match and judge it",
@@ -50,7 +50,7 @@ bytes.`,
 				return usage("--record keeps what goes over real sockets; add --clock wall")
 			}
 			options := wallOptions()
-			options.Record = record
+			options.Record, options.StopAtFirst = record, stopAtFirst
 			r, err := play(c, p, out, options)
 			if err != nil {
 				return err
@@ -76,6 +76,7 @@ bytes.`,
 	c.Flags().Uint64Var(&seed, "seed", 0, "play with this seed instead of the plan's")
 	c.Flags().StringVar(&clock, "clock", "", "play on this clock instead of the plan's: virtual or wall")
 	c.Flags().StringVar(&out, "out", "", "folder to make for the run (default runs/TITLE-SEED)")
+	c.Flags().BoolVar(&stopAtFirst, "stop-at-first", false, "end the match two seconds after the first finding has become certain")
 	c.Flags().BoolVar(&record, "record", false, "keep all packets with their payloads too, as packets.pcapng (wall clock)")
 	c.Flags().BoolVar(&asJSON, "json", false, "print findings.json instead of text")
 	return c
@@ -114,8 +115,7 @@ func loadPlan(path string) (*plan.Plan, error) {
 func play(c *cobra.Command, p *plan.Plan, folder string, options stage.Options) (*stage.Result, error) {
 	began := time.Now()
 	options.Folder = folder
-	options.Tell = func(text string) { fmt.Fprintln(c.ErrOrStderr(), text) }
-	r, err := stage.Run(c.Context(), p, options)
+	r, err := watched(c, p, options)
 	if errors.Is(err, runfolder.ErrExists) {
 		return nil, usage("%s exists already and is left as it is; name another folder with --out", folder)
 	}
@@ -153,6 +153,9 @@ func conclude(c *cobra.Command, r *stage.Result) error {
 	}
 	for _, remark := range r.Remarks {
 		fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s\n", remark)
+	}
+	if r.Ended == runfolder.Stopped {
+		fmt.Fprintf(c.ErrOrStderr(), "zwheel: stopped at %.3f s, %v after the first finding had become certain\n", r.Played.Seconds(), stage.Aftermath)
 	}
 	code := codeOf(r.Verdict.Outcome)
 	if code == exitInSync && len(r.NeverIn) > 0 {

@@ -1,0 +1,118 @@
+package follow_test
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zitherwheel/audit"
+	"zitherwheel/follow"
+	"zitherwheel/judge"
+	"zitherwheel/plan"
+	"zitherwheel/runfolder"
+	"zitherwheel/stage"
+	"zitherwheel/trace"
+	"zitherwheel/watch"
+)
+
+const ms = time.Millisecond
+
+var rules = watch.Rules{Fields: []watch.Rule{{Entities: "dog/*", Fields: []string{"x"}, Compare: watch.Distance, Within: 0.1, Lag: 200 * ms, Settle: 300 * ms}}}
+
+// writing is a trace that grows.
+type writing struct {
+	t *testing.T
+	*os.File
+}
+
+func (w writing) say(format string, args ...any) {
+	_, err := fmt.Fprintf(w, format, args...)
+	require.NoError(w.t, err)
+}
+
+func TestAFindingIsToldWhileTracesAreWritten(t *testing.T) {
+	dir := t.TempDir()
+	create := func(name string) (writing, string) {
+		path := filepath.Join(dir, name)
+		f, err := os.Create(path)
+		require.NoError(t, err)
+		t.Cleanup(func() { f.Close() })
+		return writing{t, f}, path
+	}
+	server, serverPath := create("server.jsonl")
+	later := filepath.Join(dir, "fern.jsonl") // it is not there yet
+	alerts := make(chan judge.Alert, 10)
+	ctx, cancel := context.WithCancel(context.Background())
+	finished := make(chan follow.State)
+	go func() {
+		state, err := follow.Run(ctx, follow.Traces{Sources: []audit.Source{{View: "server", Path: serverPath}, {View: "fern", Path: later}}, Rules: rules, Alert: func(a judge.Alert) { alerts <- a }})
+		assert.NoError(t, err)
+		finished <- state
+	}()
+	server.say("{\"t\":0,\"state\":{\"dog/a\":{\"x\":0}}}\n")
+	fern, _ := create("fern.jsonl")
+	for i := 1; i < 60; i++ {
+		at := float64(i) / 20
+		server.say("{\"t\":%.3f,\"state\":{\"dog/a\":{\"x\":%.3f}}}\n", at, at)
+		shown := at
+		if i > 20 {
+			shown = 1 // it stops
+		}
+		fern.say("log text\n{\"t\":%.3f,\"state\":", at) // a line may come in two pieces
+		fern.say("{\"dog/a\":{\"x\":%.3f}}}\n", shown)
+	}
+	select {
+	case a := <-alerts:
+		assert.Equal(t, "fern", a.View)
+		assert.Equal(t, "dog/a", a.Entity)
+		assert.InDelta(t, 1.3, a.Began.Seconds(), 0.15)
+		assert.Less(t, a.At, 3*time.Second)
+	case <-time.After(10 * time.Second):
+		t.Fatal("nothing was told")
+	}
+	cancel()
+	state := <-finished
+	assert.Equal(t, 119, state.Lines)
+	assert.Equal(t, 1, state.Findings)
+}
+
+// What is told live is what the verdict says in the end.
+func TestWhatIsFollowedIsWhatIsJudged(t *testing.T) {
+	for _, fault := range []string{"", "game: {faults: [narrow-numbers, kept-to-itself]}"} {
+		p, err := plan.Parse("p.yaml", []byte("length: 10s\nbots: [{name: fern, link: hill-farm}, {name: moss, link: village}]\n"+fault))
+		require.NoError(t, err)
+		folder := filepath.Join(t.TempDir(), "run")
+		r, err := stage.Run(context.Background(), p, stage.Options{Folder: folder})
+		require.NoError(t, err)
+		run, err := runfolder.Open(folder)
+		require.NoError(t, err)
+		traces := audit.Run(run, p.Rules)
+		for i, s := range traces.Sources { // what is followed is plain
+			traces.Sources[i].Path = unpacked(t, s.Path)
+		}
+		state, err := follow.Run(context.Background(), follow.Traces{Sources: traces.Sources, Packets: unpacked(t, traces.Packets), Rules: p.Rules, Ended: func() bool { return true }})
+		require.NoError(t, err)
+		assert.Equal(t, len(r.Verdict.Findings) > 0, state.Findings > 0)
+		assert.InDelta(t, len(r.Verdict.Findings), state.Findings, 2, "the verdict puts some together")
+	}
+}
+
+func unpacked(t *testing.T, path string) string {
+	t.Helper()
+	file, err := trace.Open(path)
+	require.NoError(t, err)
+	defer file.Close()
+	out, err := os.Create(filepath.Join(t.TempDir(), "plain"))
+	require.NoError(t, err)
+	defer out.Close()
+	_, err = io.Copy(out, file)
+	require.NoError(t, err)
+	return out.Name()
+}

@@ -1,0 +1,104 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"time"
+
+	tea "github.com/charmbracelet/bubbletea"
+	"github.com/spf13/cobra"
+
+	"zitherwheel/judge"
+	"zitherwheel/plan"
+	"zitherwheel/report"
+	"zitherwheel/stage"
+)
+
+// watched plays a match while it is shown: on a terminal as a board, elsewhere as a
+// line for each thing that happens.
+func watched(c *cobra.Command, p *plan.Plan, options stage.Options) (*stage.Result, error) {
+	messages := c.ErrOrStderr()
+	file, isFile := messages.(*os.File)
+	lasts := p.Clock == plan.Wall || p.Length >= worthABoard
+	if !isFile || !isTerminal(file) || !isTerminal(os.Stdin) || !lasts {
+		options.Tell = func(text string) { fmt.Fprintln(messages, text) }
+		if p.Clock == plan.Wall || options.StopAtFirst {
+			options.Alert = quietAfter(alertsTold, func(text string) { fmt.Fprintln(messages, text) })
+		}
+		return stage.Run(c.Context(), p, options)
+	}
+	ctx, cancel := context.WithCancel(c.Context())
+	defer cancel()
+	b := &board{cancel: cancel, board: report.Board{Title: fmt.Sprintf("%s: seed %d", p.Title, p.Seed), Began: time.Now()}}
+	b.board.Progress.Length = p.Length
+	program := tea.NewProgram(b, tea.WithOutput(file), tea.WithContext(ctx))
+	options.Progress = func(p stage.Progress) { program.Send(p) }
+	options.Alert = func(a judge.Alert) { program.Send(a) }
+	var result *stage.Result
+	var err error
+	go func() {
+		result, err = stage.Run(ctx, p, options)
+		program.Send(done{})
+	}()
+	if _, failure := program.Run(); failure != nil && ctx.Err() == nil {
+		return nil, failure
+	}
+	for !b.done { // the board was ended before the match
+		time.Sleep(10 * time.Millisecond)
+		if ctx.Err() != nil {
+			break
+		}
+	}
+	return result, err
+}
+
+const (
+	worthABoard = 5 * time.Minute // of virtual time; less is over at once
+	alertsTold  = 20              // one by one
+)
+
+// quietAfter tells so many alerts, and then that there are more.
+func quietAfter(n int, tell func(string)) func(judge.Alert) {
+	told := 0
+	return func(a judge.Alert) {
+		switch told++; {
+		case told <= n:
+			tell(report.AlertLine(a))
+		case told == n+1:
+			tell("          ... and more; the verdict has them all")
+		}
+	}
+}
+
+// board is a match on a terminal.
+type board struct {
+	board  report.Board
+	cancel func()
+	done   bool
+}
+
+type done struct{}
+
+func (b *board) Init() tea.Cmd { return nil }
+
+func (b *board) Update(message tea.Msg) (tea.Model, tea.Cmd) {
+	switch m := message.(type) {
+	case stage.Progress:
+		b.board.Progress = m
+	case judge.Alert:
+		b.board.Alerts = append(b.board.Alerts, m)
+	case done:
+		b.done = true
+		return b, tea.Quit
+	case tea.KeyMsg:
+		if key := m.String(); key == "ctrl+c" || key == "q" {
+			b.cancel()
+		}
+	}
+	return b, nil
+}
+
+func (b *board) View() string {
+	return b.board.String() + "\n  q ends the match; what was played is judged\n"
+}

@@ -1,0 +1,35 @@
+package judge
+
+import "time"
+
+// Alert tells of a finding at the moment at which it has become certain: while it
+// goes on, and before the verdict. Its kind is as it looks by then.
+type Alert struct {
+	At     time.Duration // when it became certain
+	Began  time.Duration
+	Kind   Kind
+	View   string
+	Entity string
+	Fields string
+}
+
+// alert hands on that a finding has become certain.
+func (j *Judge) alert(a Alert) {
+	j.certain++
+	if j.config.Alert != nil {
+		a.At = j.now
+		j.config.Alert(a)
+	}
+}
+
+// alertOf tells of an episode.
+func (j *Judge) alertOf(v *view, k *tracker) {
+	a := Alert{Began: k.run.began, View: v.name, Entity: k.mirror.thing.name, Fields: k.rule.Label()}
+	if j.config.Alert != nil {
+		a.Kind, _ = j.kindOf(k, v, true)
+	}
+	j.alert(a)
+}
+
+// Certain is how many findings have become certain so far.
+func (j *Judge) Certain() int { return j.certain }
