@@ -1,0 +1,86 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"flag"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+
+	reflected "github.com/invopop/jsonschema"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zitherwheel/inspect"
+	"zitherwheel/judge"
+	"zitherwheel/measure"
+	"zitherwheel/stage"
+)
+
+var update = flag.Bool("update", false, "write docs/schemas anew")
+
+// outputs are what programs may read, by the names of their schemas.
+var outputs = map[string]any{
+	"findings":  judge.Verdict{},
+	"measures":  measure.Measures{},
+	"preflight": []stage.Step{},
+	"sheet":     inspect.Sheet{},
+	"story":     []inspect.Chapter{},
+}
+
+// The schemas in the docs are those of the types.
+func TestTheSchemasInTheDocsAreCurrent(t *testing.T) {
+	r := &reflected.Reflector{Anonymous: true, AllowAdditionalProperties: true, Mapper: func(t reflect.Type) *reflected.Schema {
+		if t == reflect.TypeFor[judge.Seconds]() {
+			return &reflected.Schema{Type: "number", Description: "seconds"}
+		}
+		return nil
+	}}
+	for name, v := range outputs {
+		text, err := json.MarshalIndent(r.Reflect(v), "", "  ")
+		require.NoError(t, err)
+		path := filepath.Join("..", "..", "docs", "schemas", name+".json")
+		if *update {
+			require.NoError(t, os.WriteFile(path, append(text, '\n'), 0o644))
+		}
+		written, err := os.ReadFile(path)
+		require.NoError(t, err)
+		assert.Equal(t, string(text)+"\n", string(written), "run go test ./internal/cli -run Schemas -update")
+	}
+}
+
+// What the program prints fits them.
+func TestWhatIsPrintedFitsTheSchemas(t *testing.T) {
+	dir := t.TempDir()
+	path, folder := filepath.Join(dir, "plan.yaml"), filepath.Join(dir, "run")
+	require.NoError(t, os.WriteFile(path, []byte("length: 8s\ngame: {faults: [narrow-numbers, once-unreliable]}\nbots: [{name: fern, link: far-shore}, {name: moss}]"), 0o600))
+	for _, c := range []struct {
+		schema string
+		args   []string
+	}{
+		{"findings", []string{"run", path, "--out", folder, "--json"}},
+		{"findings", []string{"check", folder, "--json"}},
+		{"sheet", []string{"show", folder, "F1", "--json"}},
+		{"story", []string{"show", folder, "F1", "--around", "--json"}},
+	} {
+		var out, messages bytes.Buffer
+		Main(c.args, &out, &messages)
+		fits(t, c.schema, out.Bytes())
+	}
+	text, err := os.ReadFile(filepath.Join(folder, "measures.json"))
+	require.NoError(t, err)
+	fits(t, "measures", text)
+}
+
+func fits(t *testing.T, schema string, text []byte) {
+	t.Helper()
+	s, err := jsonschema.NewCompiler().Compile(filepath.Join("..", "..", "docs", "schemas", schema+".json"))
+	require.NoError(t, err)
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(text)))
+	require.NoError(t, err, "%s", text)
+	assert.NoError(t, s.Validate(doc), schema)
+}
