@@ -81,7 +81,6 @@ type Curve struct {
 	Packets []Packet // of the view's link
 	Lines   []Line   // that both sides logged
 	Within  float64  // the tolerance of its rule, if it is a number
-	full    bool
 }
 
 // Field is one field of a curve, on both sides.

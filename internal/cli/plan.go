@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"strings"
@@ -90,7 +89,7 @@ func planCheckCommand() *cobra.Command {
 					if err != nil {
 						return failed(err)
 					}
-					if _, err := io.WriteString(c.OutOrStdout(), string(text)); err != nil {
+					if _, err := c.OutOrStdout().Write(text); err != nil {
 						return failed(err)
 					}
 					continue
