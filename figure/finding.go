@@ -25,13 +25,16 @@ func Finding(c *review.Curve, reference string) (f Figure, ok bool) {
 			plots = append(plots, p)
 		}
 	}
+	if p := apart(c); p != nil {
+		plots = append(plots, p)
+	}
 	if p := wire(c); p != nil {
 		plots = append(plots, p)
 	}
 	if len(plots) == 0 {
 		return Figure{}, false
 	}
-	f = newFigure("finding-"+c.Finding.ID, fmt.Sprintf("%s as %s and %s had it; the shaded stretch is the finding, from %s on", c.Finding.Fields, reference, c.Finding.View, at(time.Duration(c.Finding.BeganAt))), float64(150*len(plots)))
+	f = newFigure("finding-"+c.Finding.ID, fmt.Sprintf("%s as %s and %s had it; the shaded stretch is the finding, from %s on", c.Finding.Fields, reference, c.Finding.View, at(time.Duration(c.Finding.BeganAt))), float64(60+110*len(plots)))
 	plots[len(plots)-1].X.Label.Text = "time, s"
 	for _, p := range plots {
 		p.X.Min, p.X.Max = seconds(c.From), seconds(c.Until)
@@ -97,6 +100,69 @@ func field(c *review.Curve, fd *review.Field, reference string) *plot.Plot {
 		dots(p, "", shown[:max(0, len(shown)-1)], vermilion, draw.CircleGlyph{}, 1.3)
 	}
 	return p
+}
+
+// apart draws how far the view is from what the reference has at the same moment, all
+// fields together: what is late is apart too, and the verdict allows for that. It is
+// nil for what is no number.
+func apart(c *review.Curve) *plot.Plot {
+	squares := map[time.Duration]float64{}
+	var moments []time.Duration
+	for i := range c.Fields {
+		fd := &c.Fields[i]
+		if levelsOf(fd) != nil || len(fd.Reference.T) == 0 || len(fd.View.T) == 0 {
+			return nil
+		}
+		if i == 0 {
+			moments = fd.View.T
+		}
+		for _, t := range moments {
+			off := valueAt(&fd.View, t) - valueAt(&fd.Reference, t)
+			squares[t] += off * off
+		}
+	}
+	var xy plotter.XYs
+	most := c.Within
+	for _, t := range moments {
+		y := math.Sqrt(squares[t])
+		xy = append(xy, plotter.XY{X: seconds(t), Y: y})
+		if !math.IsNaN(y) {
+			most = max(most, y)
+		}
+	}
+	if len(xy) < 2 {
+		return nil
+	}
+	p := newPlot()
+	p.Y.Label.Text = "apart"
+	p.Y.Min, p.Y.Max = 0, most*1.15
+	stretch(p, c)
+	line(p, "apart", xy, purple, 1.2, false)
+	if c.Within > 0 {
+		allowed, err := plotter.NewLine(plotter.XYs{{X: seconds(c.From), Y: c.Within}, {X: seconds(c.Until), Y: c.Within}})
+		if err == nil {
+			allowed.Color, allowed.Dashes = grey, []vg.Length{4, 3}
+			p.Add(allowed)
+			p.Legend.Add("tolerance", allowed)
+		}
+	}
+	return p
+}
+
+// valueAt is what a series has at a moment: between two numbers what lies between
+// them, after the last the last, and NaN before the first.
+func valueAt(s *review.Series, t time.Duration) float64 {
+	i, found := slices.BinarySearch(s.T, t)
+	switch {
+	case found:
+		return s.V[i]
+	case i == 0:
+		return math.NaN()
+	case i == len(s.T) || math.IsNaN(s.V[i]):
+		return s.V[i-1]
+	}
+	share := float64(t-s.T[i-1]) / float64(s.T[i]-s.T[i-1])
+	return s.V[i-1] + (s.V[i]-s.V[i-1])*share
 }
 
 // levelsOf lists the texts that a field had, or is nil if it is a number.

@@ -260,7 +260,7 @@ func gather(ctx context.Context, paths []string, from, until time.Duration) ([]l
 }
 
 func linesOf(ctx context.Context, path string, from, until time.Duration) (list lines, err error) {
-	file, err := trace.Open(path)
+	file, err := trace.OpenFrom(path, from, timeOf)
 	if err != nil {
 		return nil, err
 	}

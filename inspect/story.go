@@ -135,7 +135,7 @@ func logged(run *runfolder.Run, view string, from, until time.Duration) (list []
 // wired tells the packets of a view's link that were lost, or took half as long again
 // as others.
 func wired(ctx context.Context, run *runfolder.Run, view string, from, until time.Duration) (list []Chapter, err error) {
-	file, err := trace.Open(run.PacketsPath())
+	file, err := trace.OpenFrom(run.PacketsPath(), from-2*time.Second, runfolder.SentAt)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, nil
 	} else if err != nil {

@@ -68,7 +68,7 @@ func (p *PacketReader) Next() (view string, d link.Direction, f link.Fate, err e
 			return "", 0, f, err
 		}
 		p.line++
-		if p.From > 0 && sentBefore(text, p.From) {
+		if at, ok := SentAt(text); ok && at < p.From {
 			continue
 		}
 		view, d, f, err = parsePacket(text)
@@ -79,21 +79,21 @@ func (p *PacketReader) Next() (view string, d link.Direction, f link.Fate, err e
 	}
 }
 
-// sentBefore reports whether a line as AppendPacket writes it is of a packet that was
-// sent before a moment.
-func sentBefore(text []byte, moment time.Duration) bool {
+// SentAt is when the packet of a line as AppendPacket writes it was sent. It does not
+// understand the rest of the line.
+func SentAt(text []byte) (time.Duration, bool) {
 	const key = `,"sent":`
 	i := bytes.Index(text, []byte(key))
 	if i < 0 {
-		return false
+		return 0, false
 	}
 	rest := text[i+len(key):]
 	end := bytes.IndexByte(rest, ',')
 	if end < 0 {
-		return false
+		return 0, false
 	}
 	at, err := strconv.ParseFloat(string(rest[:end]), 64)
-	return err == nil && seconds(at) < moment
+	return seconds(at), err == nil
 }
 
 func parsePacket(text []byte) (view string, d link.Direction, f link.Fate, err error) {

@@ -413,7 +413,7 @@ func TestARunThatIsKilledLeavesItsEvidenceAndNothingElse(t *testing.T) {
 	c.Env = append(os.Environ(), "STAGE_TEST=killed")
 	require.NoError(t, c.Start())
 	view := filepath.Join(folder, "views", "moss.jsonl")
-	require.Eventually(t, func() bool { info, err := os.Stat(view); return err == nil && info.Size() > 20_000 }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { info, err := os.Stat(view); return err == nil && info.Size() > 80_000 }, 20*time.Second, 10*time.Millisecond)
 	require.GreaterOrEqual(t, left("killed"), 4, "zwheel, the server and two clients")
 	require.NoError(t, c.Process.Kill())
 	_ = c.Wait()

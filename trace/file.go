@@ -3,6 +3,7 @@ package trace
 import (
 	"bufio"
 	"compress/gzip"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -62,6 +63,41 @@ var packers = sync.Pool{New: func() any {
 	return zip
 }}
 
+// frameSize is how much plain text goes into a frame of a packed file, up to the end
+// of its last line. Frames stand on their own, so that a reader may begin at any of
+// them; see [OpenFrom].
+const frameSize = 1 << 20
+
+func packFrames(zip *zstd.Encoder, target io.Writer, source io.Reader) error {
+	lines := bufio.NewReaderSize(source, frameSize)
+	for {
+		zip.Reset(target)
+		_, err := io.CopyN(zip, lines, frameSize)
+		if err == nil { // to the end of the line
+			for more := true; more && err == nil; {
+				var part []byte
+				part, err = lines.ReadSlice('\n')
+				more = errors.Is(err, bufio.ErrBufferFull)
+				if more {
+					err = nil
+				}
+				if _, failed := zip.Write(part); failed != nil {
+					return failed
+				}
+			}
+		}
+		if failed := zip.Close(); failed != nil {
+			return failed
+		}
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
 // Pack replaces a finished plain file by one packed as zstd, named with .zst
 // behind, and returns the new path. Until the packed file is complete and in
 // place, the plain one stays.
@@ -85,11 +121,7 @@ func Pack(path string) (packed string, err error) {
 	}()
 	zip := packers.Get().(*zstd.Encoder)
 	defer packers.Put(zip)
-	zip.Reset(target)
-	if _, err = io.Copy(zip, source); err != nil {
-		return "", err
-	}
-	if err = zip.Close(); err != nil {
+	if err = packFrames(zip, target, source); err != nil {
 		return "", err
 	}
 	if err = target.Close(); err != nil {

@@ -32,23 +32,24 @@ func watched(c *cobra.Command, p *plan.Plan, options stage.Options) (*stage.Resu
 	defer cancel()
 	b := &board{cancel: cancel, board: report.Board{Title: fmt.Sprintf("%s: seed %d", p.Title, p.Seed), Began: time.Now()}}
 	b.board.Progress.Length = p.Length
-	program := tea.NewProgram(b, tea.WithOutput(file), tea.WithContext(ctx))
+	program := tea.NewProgram(b, tea.WithOutput(file), tea.WithContext(c.Context()))
 	options.Progress = func(p stage.Progress) { program.Send(p) }
 	options.Alert = func(a judge.Alert) { program.Send(a) }
 	var result *stage.Result
 	var err error
+	finished := make(chan struct{})
 	go func() {
+		defer close(finished)
 		result, err = stage.Run(ctx, p, options)
 		program.Send(done{})
 	}()
-	if _, failure := program.Run(); failure != nil && ctx.Err() == nil {
-		return nil, failure
+	_, failure := program.Run()
+	if failure != nil {
+		cancel() // no board, no match: unless both are ended from outside
 	}
-	for !b.done { // the board was ended before the match
-		time.Sleep(10 * time.Millisecond)
-		if ctx.Err() != nil {
-			break
-		}
+	<-finished
+	if failure != nil && err == nil && c.Context().Err() == nil {
+		return nil, failure
 	}
 	return result, err
 }
@@ -75,7 +76,6 @@ func quietAfter(n int, tell func(string)) func(judge.Alert) {
 type board struct {
 	board  report.Board
 	cancel func()
-	done   bool
 }
 
 type done struct{}
@@ -89,7 +89,6 @@ func (b *board) Update(message tea.Msg) (tea.Model, tea.Cmd) {
 	case judge.Alert:
 		b.board.Alerts = append(b.board.Alerts, m)
 	case done:
-		b.done = true
 		return b, tea.Quit
 	case tea.KeyMsg:
 		if key := m.String(); key == "ctrl+c" || key == "q" {

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"syscall"
 
+	"github.com/mattn/go-isatty"
 	"github.com/spf13/cobra"
 
 	"zitherwheel/judge"
@@ -103,7 +104,4 @@ func codeOf(o judge.Outcome) int {
 
 func join(list []string) string { return strings.Join(list, ", ") }
 
-func isTerminal(f *os.File) bool {
-	info, err := f.Stat()
-	return err == nil && info.Mode()&os.ModeCharDevice != 0
-}
+func isTerminal(f *os.File) bool { return isatty.IsTerminal(f.Fd()) }
