@@ -217,7 +217,7 @@ func parse(t *testing.T, text string) *plan.Plan {
 // spoil makes one side of the demo game's build go wrong.
 func spoil(p *plan.Plan, side, what, mark string) {
 	p.Build = p.ToBringUp()
-	p.Build.Env = map[string]string{"STAGE_TEST": mark}
+	p.Build.Env = map[string]string{"STAGE_TEST": unique(mark)}
 	g := &p.Build.Client
 	if side == "server" {
 		g = &p.Build.Server
@@ -229,12 +229,15 @@ func spoil(p *plan.Plan, side, what, mark string) {
 	}
 }
 
+// unique tells the marks of this process of tests from those of others.
+func unique(mark string) string { return mark + "-" + strconv.Itoa(os.Getpid()) }
+
 // left counts the processes of a test that are still there.
 func left(mark string) (n int) {
 	paths, _ := filepath.Glob("/proc/[0-9]*/environ")
 	for _, path := range paths {
 		env, err := os.ReadFile(path)
-		if err == nil && bytes.Contains(env, []byte("STAGE_TEST="+mark+"\x00")) {
+		if err == nil && bytes.Contains(env, []byte("STAGE_TEST="+unique(mark)+"\x00")) {
 			n++
 		}
 	}
@@ -410,7 +413,7 @@ func TestARunThatIsKilledLeavesItsEvidenceAndNothingElse(t *testing.T) {
 	path, folder := filepath.Join(dir, "plan.yaml"), filepath.Join(dir, "run")
 	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(short, "2500ms", "30s", 1)), 0o600))
 	c := exec.Command(os.Args[0], "run", path, "--out", folder)
-	c.Env = append(os.Environ(), "STAGE_TEST=killed")
+	c.Env = append(os.Environ(), "STAGE_TEST="+unique("killed"))
 	require.NoError(t, c.Start())
 	view := filepath.Join(folder, "views", "moss.jsonl")
 	require.Eventually(t, func() bool { info, err := os.Stat(view); return err == nil && info.Size() > 80_000 }, 20*time.Second, 10*time.Millisecond)
@@ -429,7 +432,7 @@ func TestADiskThatIsFullEndsTheRun(t *testing.T) {
 	path, folder := filepath.Join(dir, "plan.yaml"), filepath.Join(dir, "run")
 	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(short, "2500ms", "30s", 1)), 0o600))
 	c := exec.Command(os.Args[0], "run", path, "--out", folder)
-	c.Env = append(os.Environ(), "MISCHIEF=full disk", "STAGE_TEST=disk")
+	c.Env = append(os.Environ(), "MISCHIEF=full disk", "STAGE_TEST="+unique("disk"))
 	out, err := c.CombinedOutput()
 	var failure *exec.ExitError
 	require.ErrorAs(t, err, &failure, "%s", out)
