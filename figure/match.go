@@ -16,7 +16,7 @@ import (
 // disagreed, and when its link was out.
 func Timeline(r *review.Review) Figure {
 	n := len(r.Lanes)
-	f := newFigure("timeline", "one lane a view: pale, in the match; bars, findings; crosses, every packet lost for half a second or more", float64(60+26*n))
+	f := newFigure("timeline", "one lane a view: pale, in the match; bars, findings; small triangles, corrections of its own entity; crosses, every packet lost for half a second or more", float64(60+26*n))
 	p := newPlot()
 	p.X.Label.Text = "time, s"
 	p.X.Min, p.X.Max = 0, max(0.001, seconds(r.Length))
@@ -42,6 +42,14 @@ func Timeline(r *review.Review) Figure {
 			}
 			bar(i, e.Span, 0.18-0.12*float64(k%4), 0.05, vermilion)
 		}
+		var set plotter.XYs
+		for k, t := range lane.Corrections {
+			if k == 500 { // more are one line to the eye
+				break
+			}
+			set = append(set, plotter.XY{X: seconds(t), Y: float64(n-1-i) - 0.27})
+		}
+		dots(p, "", set, green, draw.PyramidGlyph{}, 1.8)
 		for _, s := range lane.Outages {
 			dots(p, "", plotter.XYs{{X: seconds(s.From), Y: float64(n - 1 - i)}, {X: seconds(s.Until), Y: float64(n - 1 - i)}}, grey, draw.CrossGlyph{}, 3)
 			line(p, "", plotter.XYs{{X: seconds(s.From), Y: float64(n - 1 - i)}, {X: seconds(s.Until), Y: float64(n - 1 - i)}}, grey, 1, false)

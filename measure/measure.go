@@ -28,6 +28,10 @@ type Collector struct {
 	first   time.Duration
 	last    time.Duration
 	began   bool
+
+	// Corrected hears of every correction of a view's own entity, by how much; may be
+	// nil.
+	Corrected func(view int, t time.Duration, by float64)
 }
 
 type view struct {
@@ -139,7 +143,7 @@ func (c *Collector) Record(number int, r *trace.Record) {
 		i = end
 	}
 	if number > 0 && len(r.Predicted) > 0 {
-		c.predict(v, r)
+		c.predict(number, r)
 	}
 }
 
@@ -299,7 +303,8 @@ func (c *Collector) input(v *view, t time.Duration) {
 // predict takes in what a view predicted of its own entity beside what it showed.
 // A correction moves the prediction at once and what is shown smoothly, so that
 // the difference of the two jumps.
-func (c *Collector) predict(v *view, r *trace.Record) {
+func (c *Collector) predict(number int, r *trace.Record) {
+	v := c.views[number]
 	fields := c.placeOf(v.own)
 	k := v.track(v.own)
 	if fields == nil || k == nil || !k.known {
@@ -317,6 +322,9 @@ func (c *Collector) predict(v *view, r *trace.Record) {
 	off := k.place.minus(v.predicted)
 	if jump := off.minus(v.off).size(); v.hasOwn && off.size() > v.off.size() && jump > corrected {
 		v.corrections.add(jump)
+		if c.Corrected != nil {
+			c.Corrected(number, r.T, jump)
+		}
 	}
 	v.off, v.hasOwn = off, true
 }

@@ -45,13 +45,14 @@ type Review struct {
 
 // Lane is what happened to one view in the course of the match.
 type Lane struct {
-	View    string
-	In      []Span      // when it was in the match
-	Apart   []Episode   // when it disagreed
-	Up      []Traffic   // by second
-	Down    []Traffic   //
-	Load    []LoadPoint // of its process, if it is one
-	Outages []Span      // half a second or more in which every packet was lost
+	View        string
+	In          []Span          // when it was in the match
+	Apart       []Episode       // when it disagreed
+	Up          []Traffic       // by second
+	Down        []Traffic       //
+	Load        []LoadPoint     // of its process, if it is one
+	Corrections []time.Duration // when its own entity was set right
+	Outages     []Span          // half a second or more in which every packet was lost
 }
 
 // Span is a stretch of time.
@@ -138,8 +139,12 @@ func Read(ctx context.Context, path string) (*Review, error) {
 	r.lay()
 	names := trace.NewNames()
 	w := newWays(names, run.About.Views, r.Plan.Rules)
+	felt := measure.New(names, run.About.Views, r.Plan.Rules)
+	felt.Corrected = func(view int, t time.Duration, _ float64) {
+		r.Lanes[view].Corrections = append(r.Lanes[view].Corrections, t)
+	}
 	for i, view := range run.About.Views {
-		if err := r.view(ctx, names, w, i, view); err != nil {
+		if err := r.view(ctx, names, w, felt, i, view); err != nil {
 			return nil, err
 		}
 	}
@@ -233,7 +238,7 @@ func fieldsOf(f *judge.Finding) []string {
 }
 
 // view reads the trace of one view.
-func (r *Review) view(ctx context.Context, names *trace.Names, w *ways, number int, view string) error {
+func (r *Review) view(ctx context.Context, names *trace.Names, w *ways, felt *measure.Collector, number int, view string) error {
 	file, err := trace.Open(r.Run.ViewPath(view))
 	if err != nil {
 		return err
@@ -273,6 +278,7 @@ func (r *Review) view(ctx context.Context, names *trace.Names, w *ways, number i
 			}
 		}
 		w.take(number, &rec)
+		felt.Record(number, &rec)
 		r.follow(names, wanted, view, &rec)
 	}
 	if in {

@@ -46,6 +46,7 @@ bots: [{name: fern, link: moor}, {name: moss, steps: [{do: join, at: 3s}, {do: r
 	require.NotEmpty(t, fern.Outages)
 	assert.InDelta(t, 8, fern.Outages[0].From.Seconds(), 0.2)
 	assert.NotEmpty(t, fern.Apart)
+	assert.Len(t, fern.Corrections, r.Measures.Views[0].Corrections.Count)
 	assert.InDelta(t, 20, float64(len(fern.Down)), 1)
 
 	require.NotEmpty(t, r.Curves)

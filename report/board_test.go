@@ -1,0 +1,50 @@
+package report
+
+import (
+	"io"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"zitherwheel/judge"
+	"zitherwheel/stage"
+)
+
+func board(bots int) *Board {
+	b := &Board{Title: "three dogs: seed 1", Began: time.Unix(0, 0), Progress: stage.Progress{At: 30 * time.Second, Length: time.Minute, Findings: 12}}
+	for range bots {
+		b.Progress.Bots = append(b.Progress.Bots, stage.BotProgress{Name: "fern", In: true,
+			Up: stage.LinkProgress{Packets: 100, Lost: 4, Delay: 80 * time.Millisecond}, Down: stage.LinkProgress{Packets: 50, Delay: 81 * time.Millisecond}})
+	}
+	for i := range 12 {
+		b.Alerts = append(b.Alerts, judge.Alert{At: time.Duration(i) * time.Second, Kind: judge.Frozen, View: "fern", Entity: "dog/oak", Fields: "x, y"})
+	}
+	return b
+}
+
+func TestTheBoardSaysHowFarAMatchIs(t *testing.T) {
+	text := &lines{}
+	board(1).Write(text, time.Unix(15, 0))
+	assert.Contains(t, text.String(), "█████████████████████████░░░░░░░░░░░░░░░░░░░░░░░░░  30.0 of 60 s, 2 times real time, 12 findings so far")
+	assert.Regexp(t, `fern +in +161 ms +100 +4.0 % +50 +0.0 % +12`, text.String())
+	assert.Contains(t, text.String(), "  ... 4 more")
+	assert.Contains(t, text.String(), "11.000 s  frozen  fern  dog/oak x, y, since 0.000 s")
+	empty := &lines{}
+	(&Board{Title: "x"}).Write(empty, time.Unix(1, 0))
+	assert.Contains(t, empty.String(), "0.0 of 0 s")
+}
+
+// lines collects text.
+type lines struct{ text []byte }
+
+func (l *lines) Write(p []byte) (int, error) { l.text = append(l.text, p...); return len(p), nil }
+func (l *lines) String() string              { return string(l.text) }
+
+// The board is drawn ten times a second: at most 2 ms of each tenth is 2 % of a core.
+func BenchmarkBoard(b *testing.B) {
+	board := board(64)
+	for b.Loop() {
+		board.Write(io.Discard, time.Unix(15, 0))
+	}
+}
