@@ -77,6 +77,7 @@ could not be carried out or compared nothing; 130 interrupted.`,
 		return usage("%s: %w; see %s --help", c.CommandPath(), err, c.CommandPath())
 	})
 	root.AddCommand(demoCommand(), runCommand(), checkCommand(), faultsCommand(), trialCommand(), hillfoldCommand(), preflightCommand(), relayCommand(), reportCommand(), showCommand(), linksCommand(), planCommand(), tailCommand(), manCommand(), guardCommand())
+	explainArguments(root)
 	err := root.ExecuteContext(ctx)
 	if err == nil {
 		return exitInSync
@@ -89,6 +90,28 @@ could not be carried out or compared nothing; 130 interrupted.`,
 		fmt.Fprintf(messages, "zwheel: %s\n", e.err)
 	}
 	return e.code
+}
+
+// explainArguments lets every command say what it is to be called with, when it is
+// called with something else.
+func explainArguments(c *cobra.Command) {
+	for _, sub := range c.Commands() {
+		explainArguments(sub)
+		fits := sub.Args
+		if fits == nil {
+			continue
+		}
+		sub.Args = func(c *cobra.Command, args []string) error {
+			if fits(c, args) == nil {
+				return nil
+			}
+			called := "nothing"
+			if len(args) > 0 {
+				called = strings.Join(args, " ")
+			}
+			return usage("%s was given %s; write %s, see %s --help", c.CommandPath(), called, c.UseLine(), c.CommandPath())
+		}
+	}
 }
 
 // codeOf is the exit code of a verdict.
