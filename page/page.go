@@ -20,6 +20,7 @@ import (
 
 	"zitherwheel/figure"
 	"zitherwheel/judge"
+	"zitherwheel/measure"
 	"zitherwheel/report"
 	"zitherwheel/review"
 	"zitherwheel/runfolder"
@@ -37,6 +38,7 @@ var script string
 var pages = template.Must(template.New("page").Funcs(template.FuncMap{
 	"seconds":  func(s judge.Seconds) string { return fmt.Sprintf("%.3f s", time.Duration(s).Seconds()) },
 	"moment":   func(d time.Duration) string { return fmt.Sprintf("%.3f s", d.Seconds()) },
+	"steps":    func() []float64 { return measure.Steps },
 	"gap":      func(f *judge.Finding) string { return fmt.Sprintf("%.4g", *f.Gap) },
 	"sentence": report.Sentence,
 	"number":   report.Number,
