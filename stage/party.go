@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"strconv"
+	"sync/atomic"
 	"time"
 
 	"zitherwheel/align"
@@ -36,6 +37,7 @@ type party struct {
 	early   []*trace.Record // said before the match began
 	mirror  mirror
 	facts   facts
+	dropped atomic.Int64   // lines of log text that came too fast
 	ready   *regexp.Regexp // a log line by which it is known to be ready, or nil
 
 	// of a bot
@@ -160,7 +162,15 @@ func (p *party) start() error {
 	p.sent, p.told = drive.Line{}, ""
 	p.started = m.now()
 	p.facts.started++
-	process, err := build.Start(spec, func(l build.Line) { m.events <- event{party: p, line: l} })
+	process, err := build.Start(spec, func(l build.Line) {
+		// Trace lines are waited for. A flood of log text is neither to slow the
+		// program down nor to hold up what others say.
+		if !l.Trace && len(m.events) > logsWaiting {
+			p.dropped.Add(1)
+			return
+		}
+		m.events <- event{party: p, line: l}
+	})
 	if err != nil {
 		if spec.Trace.Socket != nil {
 			spec.Trace.Socket.Close()
@@ -356,6 +366,9 @@ func (p *party) record(r *trace.Record) {
 
 // note keeps a line of log text.
 func (p *party) note(at time.Duration, l build.Line) {
+	if n := p.dropped.Swap(0); n > 0 && p.view >= 0 {
+		p.match.log(p.view, max(0, at-p.match.zero), fmt.Sprintf("... %d lines of log text are left out: they came faster than they could be kept", n))
+	}
 	text := string(l.Text)
 	if l.Cut {
 		text += " ..."

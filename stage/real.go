@@ -77,9 +77,10 @@ type event struct {
 	loads map[int]build.Load
 }
 
-// eventsWaiting is how many events may wait; beyond that, programs that say much
-// have to.
-const eventsWaiting = 8192
+const (
+	eventsWaiting = 8192 // may wait; beyond that, programs that say much have to
+	logsWaiting   = 512  // beyond so many events, log text is left out
+)
 
 // newReal puts everything in place and starts nothing.
 func newReal(p *plan.Plan, options Options) (*real, error) {

@@ -1,0 +1,339 @@
+// Package hunt plays a match again and again with different seeds, and gathers what
+// goes wrong by signature: how often, in which seeds, for whom, and under what
+// conditions more often than elsewhere. Nothing is recorded of a match but a line in
+// a journal; the shortest example of each signature is played again with recording.
+//
+// It knows plans and how to have one played, and nothing of how results are shown.
+package hunt
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"sync"
+	"time"
+
+	"zitherwheel/judge"
+	"zitherwheel/plan"
+	"zitherwheel/runfolder"
+	"zitherwheel/stage"
+)
+
+// Options say what is hunted, and for how long: until one of the ends that are given
+// is reached.
+type Options struct {
+	Plan       *plan.Plan
+	Folder     string        // for the journal, the result and the examples
+	Resume     bool          // go on with the journal that is there
+	First      uint64        // seed of the first match; the others follow it
+	Times      int           // matches in all; 0 means no such end
+	For        time.Duration // 0 means no such end
+	UntilFound int           // matches in which something was found; 0 means no such end
+	Workers    int           // matches at once; 0 means one for each core, or on the wall clock two
+	Wall       stage.Options // what a match on the wall clock needs
+	Progress   func(Progress)
+}
+
+// Progress is how far a hunt is.
+type Progress struct {
+	Matches, Found, Failed int
+	Of                     int // Times, or 0
+	Took                   time.Duration
+}
+
+// Match is what is kept of one match: a line of the journal.
+type Match struct {
+	Seed    uint64   `json:"seed"`
+	Verdict string   `json:"verdict"` // as judge.Outcome has it, or Failed
+	Why     string   `json:"why,omitempty"`
+	Found   []Found  `json:"found,omitempty"` // the heads of incidents
+	Players []Player `json:"players"`
+}
+
+// Failed is the verdict of a match that could not be played: a result of its own.
+const Failed = "failed"
+
+// Found is an incident, by its head.
+type Found struct {
+	Signature string        `json:"signature"`
+	Kind      judge.Kind    `json:"kind"`
+	View      string        `json:"view"`
+	Entity    string        `json:"entity"`
+	Began     judge.Seconds `json:"began_s"`
+	Findings  int           `json:"findings"`
+}
+
+// Player is under what conditions one player played.
+type Player struct {
+	Name  string  `json:"name"`
+	Order int     `json:"order"` // in which it was to join, from 1
+	Link  string  `json:"link"`
+	Loss  float64 `json:"loss"` // share of its packets, both ways
+}
+
+// Result is what came of a hunt. Its JSON is hunt.json.
+type Result struct {
+	Title      string      `json:"title"`
+	First      uint64      `json:"first_seed"`
+	Matches    int         `json:"matches"`
+	InSync     int         `json:"in_sync"`
+	Failed     []Failure   `json:"failed"`
+	Signatures []Signature `json:"signatures"` // the most frequent first
+	Stopped    bool        `json:"interrupted"`
+}
+
+// Failure is a match that could not be played.
+type Failure struct {
+	Seed uint64 `json:"seed"`
+	Why  string `json:"why"`
+}
+
+// ErrJournal is the error of a journal that is there and is not to be gone on with.
+var ErrJournal = errors.New("a hunt's journal is there already")
+
+// ErrOther is the error of a journal that is of another plan.
+var ErrOther = errors.New("the journal is of another plan or another first seed")
+
+// Run hunts. When ctx is done, or an end is reached, it sums up what there is.
+func Run(ctx context.Context, o Options) (*Result, error) {
+	j, err := openJournal(o)
+	if err != nil {
+		return nil, err
+	}
+	defer j.file.Close()
+	if err := j.hunt(ctx, o); err != nil {
+		return nil, err
+	}
+	r := sumUp(o.Plan, o.First, j.matches)
+	r.Stopped = ctx.Err() != nil
+	if err := r.examples(ctx, o); err != nil {
+		return nil, err
+	}
+	return r, write(filepath.Join(o.Folder, "hunt.json"), r)
+}
+
+// journal is the lines of matches that have been played, in the order in which they
+// ended.
+type journal struct {
+	file    *os.File
+	matches map[uint64]Match
+}
+
+func openJournal(o Options) (*journal, error) {
+	if err := os.MkdirAll(o.Folder, 0o755); err != nil {
+		return nil, err
+	}
+	text, err := o.Plan.YAML()
+	if err != nil {
+		return nil, err
+	}
+	mark := append(fmt.Appendf(nil, "# first seed %d\n", o.First), text...)
+	path, planPath := filepath.Join(o.Folder, "matches.jsonl"), filepath.Join(o.Folder, "plan.yaml")
+	j := &journal{matches: map[uint64]Match{}}
+	old, err := os.ReadFile(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		if err := os.WriteFile(planPath, mark, 0o644); err != nil {
+			return nil, err
+		}
+	case err != nil:
+		return nil, err
+	case !o.Resume:
+		return nil, fmt.Errorf("%s: %w", path, ErrJournal)
+	default:
+		before, err := os.ReadFile(planPath)
+		if err != nil {
+			return nil, err
+		}
+		if !bytes.Equal(before, mark) {
+			return nil, fmt.Errorf("%s: %w", o.Folder, ErrOther)
+		}
+		// A line that was torn by a kill is a match that was not finished.
+		whole := bytes.LastIndexByte(old, '\n') + 1
+		lines := bufio.NewScanner(bytes.NewReader(old[:whole]))
+		lines.Buffer(nil, 16<<20)
+		for lines.Scan() {
+			var m Match
+			if json.Unmarshal(lines.Bytes(), &m) == nil {
+				j.matches[m.Seed] = m
+			}
+		}
+		if err := os.Truncate(path, int64(whole)); err != nil {
+			return nil, err
+		}
+	}
+	j.file, err = os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o644)
+	return j, err
+}
+
+// hunt plays the matches that are missing.
+func (j *journal) hunt(ctx context.Context, o Options) error {
+	workers := o.Workers
+	if workers == 0 {
+		if workers = runtime.GOMAXPROCS(0); o.Plan.Clock == plan.Wall {
+			workers = 2
+		}
+	}
+	began := time.Now()
+	var lock sync.Mutex
+	var failed error
+	found, failures := 0, 0
+	for _, m := range j.matches {
+		count(m, &found, &failures)
+	}
+	ended := func() bool {
+		return failed != nil || ctx.Err() != nil || o.Times > 0 && len(j.matches) >= o.Times || o.UntilFound > 0 && found >= o.UntilFound || o.For > 0 && time.Since(began) >= o.For
+	}
+	seeds := make(chan uint64)
+	var players sync.WaitGroup
+	for range workers {
+		players.Go(func() {
+			for seed := range seeds {
+				m, err := play(ctx, o, seed)
+				lock.Lock()
+				if ctx.Err() == nil { // one that was cut off has not happened
+					if err == nil {
+						err = j.add(m)
+					}
+					if failed == nil {
+						failed = err
+					}
+					count(m, &found, &failures)
+					if o.Progress != nil {
+						o.Progress(Progress{len(j.matches), found, failures, o.Times, time.Since(began)})
+					}
+				}
+				lock.Unlock()
+			}
+		})
+	}
+	for n := uint64(0); o.Times == 0 || n < uint64(o.Times); n++ {
+		seed := o.First + n
+		lock.Lock()
+		_, played := j.matches[seed]
+		end := ended()
+		lock.Unlock()
+		if end {
+			break
+		}
+		if !played {
+			seeds <- seed
+		}
+	}
+	close(seeds)
+	players.Wait()
+	return failed
+}
+
+func count(m Match, found, failures *int) {
+	if len(m.Found) > 0 {
+		*found++
+	}
+	if m.Verdict == Failed {
+		*failures++
+	}
+}
+
+// add writes a match into the journal: one write a line, so that a kill tears at most
+// the last.
+func (j *journal) add(m Match) error {
+	line, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	if _, err := j.file.Write(append(line, '\n')); err != nil {
+		return fmt.Errorf("the journal cannot be written: %w", err)
+	}
+	j.matches[m.Seed] = m
+	return nil
+}
+
+// play plays one match without leaving anything behind.
+func play(ctx context.Context, o Options, seed uint64) (Match, error) {
+	p := *o.Plan
+	p.Seed = seed
+	options := stage.Options{}
+	if p.Clock == plan.Wall {
+		folder, err := os.MkdirTemp("", "zwheel-hunt-")
+		if err != nil {
+			return Match{}, err
+		}
+		defer os.RemoveAll(folder)
+		options = o.Wall
+		options.Folder = filepath.Join(folder, "run")
+	}
+	r, err := stage.Run(ctx, &p, options)
+	if err != nil {
+		return Match{}, err
+	}
+	return matchOf(&p, r), nil
+}
+
+func matchOf(p *plan.Plan, r *stage.Result) Match {
+	m := Match{Seed: p.Seed, Verdict: Failed, Why: r.Why, Players: players(p, r)}
+	if r.Ended == runfolder.Failed || r.Verdict == nil {
+		return m
+	}
+	m.Verdict = string(r.Verdict.Outcome)
+	for _, in := range r.Verdict.Incidents {
+		for _, f := range r.Verdict.Findings {
+			if f.ID == in.Head {
+				m.Found = append(m.Found, Found{f.Signature, f.Kind, f.View, f.Entity, f.BeganAt, len(in.Findings)})
+			}
+		}
+	}
+	return m
+}
+
+// players says under what conditions each played.
+func players(p *plan.Plan, r *stage.Result) (list []Player) {
+	for _, b := range p.Bots {
+		one := Player{Name: b.Name, Order: 1, Link: b.Link}
+		if one.Link == "" {
+			one.Link = "perfect"
+		}
+		for _, other := range p.Bots {
+			if joinsAt(other) < joinsAt(b) {
+				one.Order++
+			}
+		}
+		if r.Measures != nil {
+			for _, v := range r.Measures.Views {
+				if packets := v.Up.Packets + v.Down.Packets; v.Name == b.Name && packets > 0 {
+					one.Loss = float64(v.Up.Lost+v.Down.Lost) / float64(packets)
+				}
+			}
+		}
+		list = append(list, one)
+	}
+	return list
+}
+
+// joinsAt is when a bot joins first.
+func joinsAt(b plan.Bot) time.Duration {
+	for _, s := range b.Steps {
+		if s.Do == plan.Join {
+			return s.At
+		}
+	}
+	return 0
+}
+
+// write puts a whole file in place by rename.
+func write(path string, v any) error {
+	text, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(path+".tmp", append(text, '\n'), 0o644); err != nil {
+		return err
+	}
+	return os.Rename(path+".tmp", path)
+}

@@ -1,0 +1,169 @@
+package hunt
+
+import (
+	"context"
+	"encoding/json"
+	"math"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zitherwheel/plan"
+	"zitherwheel/runfolder"
+)
+
+func parse(t *testing.T, text string) *plan.Plan {
+	t.Helper()
+	p, err := plan.Parse("p.yaml", []byte(text))
+	require.NoError(t, err)
+	return p
+}
+
+const rare = `
+title: rare
+length: 14s
+seed: 100
+game: {faults: [once-unreliable]}
+links: {moor: {latency: 40ms, loss: 3%}}
+bots: [{name: fern, link: moor}, {name: moss}, {name: oak, steps: [{do: join, at: 2s}, {do: roam}]}]
+`
+
+func run(t *testing.T, o Options) *Result {
+	t.Helper()
+	r, err := Run(context.Background(), o)
+	require.NoError(t, err)
+	return r
+}
+
+func TestARareFailureIsFoundWithItsShareAndForWhom(t *testing.T) {
+	dir := t.TempDir()
+	r := run(t, Options{Plan: parse(t, rare), Folder: dir, First: 100, Times: 60})
+	assert.Equal(t, 60, r.Matches)
+	require.NotEmpty(t, r.Signatures)
+	s := r.Signatures[0]
+	assert.Equal(t, "event-lost", string(s.Kind))
+	assert.Equal(t, 60, r.InSync+s.Matches)
+	assert.Less(t, s.Low, s.Share)
+	assert.Greater(t, s.High, s.Share)
+	conditions := map[string]Condition{}
+	for _, c := range s.Conditions {
+		conditions[c.What] = c
+	}
+	assert.Equal(t, s.Matches, conditions["on link moor"].Hit, "only who loses packets misses a bark")
+	assert.Zero(t, conditions["on link perfect"].Hit)
+	assert.Equal(t, 120, conditions["on link perfect"].Of)
+	assert.Zero(t, conditions["joined 3rd"].Hit)
+	assert.True(t, s.Example.Same, "the same seed shows the same again")
+	again, err := runfolder.Open(s.Example.Folder)
+	require.NoError(t, err)
+	assert.Equal(t, s.Example.Seed, again.About.Seed)
+
+	text, err := os.ReadFile(filepath.Join(dir, "hunt.json"))
+	require.NoError(t, err)
+	var read Result
+	require.NoError(t, json.Unmarshal(text, &read))
+	assert.Equal(t, *r, read)
+	_, err = Run(context.Background(), Options{Plan: parse(t, rare), Folder: dir, First: 100, Times: 60})
+	assert.ErrorIs(t, err, ErrJournal)
+}
+
+// A hunt that is cut off anywhere and gone on with comes to the same.
+func TestAHuntMayBeGoneOnWith(t *testing.T) {
+	whole := run(t, Options{Plan: parse(t, rare), Folder: t.TempDir(), First: 100, Times: 40})
+	dir := t.TempDir()
+	o := Options{Plan: parse(t, rare), Folder: dir, First: 100, Times: 25, Resume: true}
+	run(t, o)
+	journal := filepath.Join(dir, "matches.jsonl")
+	text, err := os.ReadFile(journal)
+	require.NoError(t, err)
+	require.Equal(t, 25, strings.Count(string(text), "\n"))
+	require.NoError(t, os.WriteFile(journal, text[:len(text)-len(text)/7], 0o600), "killed in the middle of a line")
+	o.Times = 40
+	r := run(t, o)
+	assert.Equal(t, whole.Matches, r.Matches)
+	assert.Equal(t, whole.InSync, r.InSync)
+	for i := range whole.Signatures {
+		assert.Equal(t, whole.Signatures[i].Seeds, r.Signatures[i].Seeds)
+		assert.Equal(t, whole.Signatures[i].Conditions, r.Signatures[i].Conditions)
+	}
+	text, err = os.ReadFile(journal)
+	require.NoError(t, err)
+	assert.Equal(t, 40, strings.Count(string(text), "\n"), "none is counted twice")
+
+	o.First = 7
+	_, err = Run(context.Background(), o)
+	assert.ErrorIs(t, err, ErrOther)
+}
+
+func TestAHuntEndsWhereItIsTold(t *testing.T) {
+	r := run(t, Options{Plan: parse(t, rare), Folder: t.TempDir(), First: 100, UntilFound: 1, Workers: 1})
+	assert.Equal(t, 1, r.Matches-r.InSync)
+	ctx, cancel := context.WithCancel(context.Background())
+	r, err := Run(ctx, Options{Plan: parse(t, rare), Folder: t.TempDir(), First: 1, Times: 100_000, Workers: 2, Progress: func(p Progress) {
+		if p.Matches >= 5 {
+			cancel()
+		}
+	}})
+	require.NoError(t, err)
+	assert.True(t, r.Stopped)
+	assert.GreaterOrEqual(t, r.Matches, 5)
+	assert.Less(t, r.Matches, 10)
+}
+
+func TestAMatchThatCannotBePlayedIsAResultOfItsOwn(t *testing.T) {
+	p := parse(t, "clock: wall\nlength: 1s\ngame: {name: x}\nbuild: {server: {run: no-such-server}, client: {run: a}}\nbots: [{name: fern}]\nwatch: [{entities: '*/*', fields: existence}]")
+	r := run(t, Options{Plan: p, Folder: t.TempDir(), First: 1, Times: 3})
+	assert.Equal(t, 3, r.Matches)
+	require.Len(t, r.Failed, 3)
+	assert.Contains(t, r.Failed[0].Why, "server: the program is found")
+}
+
+// The interval must hold the true share in about 95 of 100 hunts.
+func TestTheIntervalHoldsTheTrueShare(t *testing.T) {
+	random := rand.New(rand.NewPCG(1, 2))
+	for _, truth := range []float64{0.02, 0.1, 0.5} {
+		held := 0
+		const hunts, n = 4000, 120
+		for range hunts {
+			k := 0
+			for range n {
+				if random.Float64() < truth {
+					k++
+				}
+			}
+			if _, low, high := share(k, n); low <= truth && truth <= high {
+				held++
+			}
+		}
+		assert.InDelta(t, 0.95, float64(held)/hunts, 0.025, "%v", truth)
+	}
+	p, low, high := share(0, 0)
+	assert.Equal(t, [3]float64{0, 0, 1}, [3]float64{p, low, high})
+	_, _, high = share(0, 100)
+	assert.InDelta(t, 0.037, high, 0.001, "none of a hundred")
+	assert.False(t, math.IsNaN(high))
+}
+
+func TestOrdinals(t *testing.T) {
+	var list []string
+	for _, n := range []int{1, 2, 3, 4, 11, 12, 13, 21, 102, 111} {
+		list = append(list, nth(n))
+	}
+	assert.Equal(t, "1st 2nd 3rd 4th 11th 12th 13th 21st 102nd 111th", strings.Join(list, " "))
+}
+
+// Eight bots, a minute, nothing recorded.
+func BenchmarkMatch(b *testing.B) {
+	p, err := plan.Parse("p.yaml", []byte("length: 60s\nbots: [{name: dog, count: 8, link: hill-farm}]"))
+	require.NoError(b, err)
+	for i := 0; b.Loop(); i++ {
+		_, err := play(context.Background(), Options{Plan: p}, uint64(i))
+		require.NoError(b, err)
+	}
+	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "matches/s")
+}

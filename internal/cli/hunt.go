@@ -1,0 +1,132 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"zitherwheel/hunt"
+	"zitherwheel/plan"
+	"zitherwheel/report"
+)
+
+func huntCommand() *cobra.Command {
+	var o hunt.Options
+	var seed uint64
+	var clock string
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "hunt PLAN",
+		Short: "Play a match with many seeds, and gather what goes wrong",
+		Long: `Plays the match of a plan again and again, each time with the next seed, on all
+cores, and gathers what goes wrong by signature: how often, with the interval that
+holds the true share with 95 % confidence; in which seeds; for whom, and under what
+conditions more often than elsewhere. The soonest example of each is played again
+with recording.
+
+A journal keeps a line for each match, so that a hunt that was ended, however, can be
+gone on with. Give at least one end: --times, --for or --until-found.
+
+Exits with 0 if nothing was found, 1 if something was, 3 if no match could be played.`,
+		Example: `  zwheel hunt examples/lost-goodbye.yaml --times 200
+  zwheel hunt examples/lost-goodbye.yaml --until-found 3 --for 10m
+  zwheel hunt examples/lost-goodbye.yaml --times 400 --out hunts/goodbye --resume`,
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: completePlans,
+		RunE: func(c *cobra.Command, args []string) error {
+			p, err := loadPlan(args[0])
+			if err != nil {
+				return err
+			}
+			if err := setClock(p, clock); err != nil {
+				return err
+			}
+			if o.Times <= 0 && o.For <= 0 && o.UntilFound <= 0 {
+				return usage("a hunt needs an end: --times N, --for 10m or --until-found N")
+			}
+			if o.First = p.Seed; c.Flags().Changed("seed") {
+				o.First = seed
+			}
+			if o.Folder == "" {
+				o.Folder = freeFolder("hunts", p)
+			}
+			o.Plan, o.Wall = p, wallOptions()
+			o.Progress = huntProgress(c)
+			r, err := hunt.Run(c.Context(), o)
+			switch {
+			case errors.Is(err, hunt.ErrJournal):
+				return usage("%s has a hunt in it already; go on with it with --resume, or name another folder with --out", o.Folder)
+			case errors.Is(err, hunt.ErrOther):
+				return usage("the hunt in %s is of another plan or another first seed; name another folder with --out", o.Folder)
+			case err != nil:
+				return failed(err)
+			}
+			if asJSON {
+				e := json.NewEncoder(c.OutOrStdout())
+				e.SetEscapeHTML(false)
+				e.SetIndent("", "  ")
+				if err := e.Encode(r); err != nil {
+					return failed(err)
+				}
+			} else {
+				report.NewText(c.OutOrStdout()).Hunt(r)
+				fmt.Fprintf(c.OutOrStdout(), "Hunt: %s\n", filepath.Join(o.Folder, "hunt.json"))
+			}
+			switch {
+			case r.Stopped:
+				return &exit{exitInterrupted, fmt.Errorf("interrupted after %d matches; go on with: zwheel hunt %s --out %s --resume", r.Matches, args[0], o.Folder)}
+			case len(r.Signatures) > 0:
+				return quiet(exitOutOfSync)
+			case r.InSync == 0:
+				return failed(errors.New("no match could be played, or nothing was compared in any"))
+			}
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.IntVar(&o.Times, "times", 0, "end after so many matches in all")
+	f.DurationVar(&o.For, "for", 0, "end after so long")
+	f.IntVar(&o.UntilFound, "until-found", 0, "end after so many matches in which something was found")
+	f.Uint64Var(&seed, "seed", 0, "seed of the first match (default the plan's)")
+	f.StringVar(&o.Folder, "out", "", "folder of the hunt (default hunts/TITLE-SEED)")
+	f.BoolVar(&o.Resume, "resume", false, "go on with the hunt in the folder")
+	f.IntVar(&o.Workers, "at-once", 0, "matches at once (default one a core, two on the wall clock)")
+	f.StringVar(&clock, "clock", "", "play on this clock instead of the plan's: virtual or wall")
+	f.BoolVar(&asJSON, "json", false, "print hunt.json")
+	complete(c, "clock", []string{plan.Virtual, plan.Wall})
+	return c
+}
+
+// huntProgress says a few times a minute how far a hunt is.
+func huntProgress(c *cobra.Command) func(hunt.Progress) {
+	messages := c.ErrOrStderr()
+	file, isFile := messages.(*os.File)
+	every, end := 5*time.Second, "\n"
+	if isFile && isTerminal(file) {
+		every, end = 200*time.Millisecond, "    \r"
+	}
+	last := time.Now()
+	return func(p hunt.Progress) {
+		now := time.Now()
+		if now.Sub(last) < every && (p.Of == 0 || p.Matches < p.Of) {
+			return
+		}
+		last = now
+		text := fmt.Sprintf("%s matches, something found in %d", report.Number(p.Matches), p.Found)
+		if p.Of > 0 {
+			text = fmt.Sprintf("%s of %s matches, something found in %d", report.Number(p.Matches), report.Number(p.Of), p.Found)
+			if left := float64(p.Of-p.Matches) / float64(p.Matches) * p.Took.Seconds(); left >= 1 {
+				text += fmt.Sprintf(", about %.0f s left", left)
+			}
+		}
+		if p.Failed > 0 {
+			text += fmt.Sprintf(", %d could not be played", p.Failed)
+		}
+		fmt.Fprint(messages, text, end)
+	}
+}
