@@ -152,7 +152,12 @@ func conditions(signature string, seeds []uint64, matches map[uint64]Match) []Co
 		}
 		for _, p := range m.Players {
 			lost := fmt.Sprintf("lost at most %.1f %%", 100*middle)
-			if p.Loss > middle {
+			switch {
+			case middle == 0 && p.Loss == 0:
+				lost = "lost no packet"
+			case middle == 0:
+				lost = "lost packets"
+			case p.Loss > middle:
 				lost = fmt.Sprintf("lost more than %.1f %%", 100*middle)
 			}
 			for _, name := range []string{"joined " + nth(p.Order), "on link " + p.Link, "is " + p.Name, lost} {

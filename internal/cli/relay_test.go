@@ -1,0 +1,98 @@
+package cli
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	tea "github.com/charmbracelet/bubbletea"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zitherwheel/judge"
+	"zitherwheel/link"
+	"zitherwheel/report"
+	"zitherwheel/stage"
+	"zitherwheel/switchboard"
+)
+
+func TestAddressesOfTheRelay(t *testing.T) {
+	for text, want := range map[string]string{"127.0.0.1:7000": "127.0.0.1:7000", ":7000": "0.0.0.0:7000", "[::1]:7000": "[::1]:7000"} {
+		at, err := addressOf(text)
+		require.NoError(t, err)
+		assert.Equal(t, want, at.String())
+	}
+	_, err := addressOf("nowhere")
+	assert.Error(t, err)
+}
+
+func TestKeysChangeTheLink(t *testing.T) {
+	to, err := addressOf("127.0.0.1:9")
+	require.NoError(t, err)
+	listen, err := addressOf("127.0.0.1:0")
+	require.NoError(t, err)
+	board, err := switchboard.Open(switchboard.Config{Network: "udp", Listen: listen, To: to, Up: link.Quality{Latency: 40 * time.Millisecond}, Down: link.Quality{Latency: 40 * time.Millisecond}})
+	require.NoError(t, err)
+	defer board.Close()
+	p := &panel{board: board, title: "relaying", follow: &follower{}}
+	press := func(keys string) {
+		for _, key := range keys {
+			p.Update(tea.KeyMsg{Type: tea.KeyRunes, Runes: []rune{key}})
+		}
+	}
+	press("lljpp")
+	up, down, cut := board.Link()
+	assert.Equal(t, link.Quality{Latency: 80 * time.Millisecond, Jitter: 5 * time.Millisecond, Loss: 0.02}, up)
+	assert.Equal(t, up, down)
+	assert.False(t, cut)
+	press("LLLLLLJJJPPPPo")
+	up, _, cut = board.Link()
+	assert.Equal(t, link.Quality{}, up, "not below nothing")
+	assert.True(t, cut)
+	assert.Contains(t, p.View(), "CUT: nothing passes")
+	press("omrx")
+	assert.Contains(t, p.View(), "both ways  perfect")
+	assert.Contains(t, p.View(), "no client yet")
+	_, command := p.Update(tea.KeyMsg{Type: tea.KeyRunes, Runes: []rune{'q'}})
+	assert.Equal(t, tea.QuitMsg{}, command())
+}
+
+func TestCommandsAreReadAsTheirFileGrows(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "commands")
+	f := &follower{path: path}
+	defer f.close()
+	assert.Empty(t, f.lines(), "it is not there yet")
+	file, err := os.Create(path)
+	require.NoError(t, err)
+	defer file.Close()
+	say := func(text string) { _, err := file.WriteString(text); require.NoError(t, err) }
+	say("# a comment\nlatency 5ms\n\nloss")
+	assert.Equal(t, []string{"latency 5ms"}, f.lines())
+	say(" 3%\ncut\n")
+	assert.Equal(t, []string{"loss 3%", "cut"}, f.lines())
+	assert.Empty(t, f.lines())
+}
+
+func TestTheBoardTakesInWhatHappens(t *testing.T) {
+	cancelled := false
+	b := &board{cancel: func() { cancelled = true }, board: report.Board{Title: "match", Began: time.Now()}}
+	b.Update(stage.Progress{At: time.Second, Length: 4 * time.Second, Findings: 1, Bots: []stage.BotProgress{{Name: "fern", In: true}}})
+	b.Update(judge.Alert{At: time.Second, Kind: judge.Ghost, View: "fern", Entity: "dog/oak", Fields: "existence"})
+	assert.Contains(t, b.View(), "1 finding so far")
+	assert.Contains(t, b.View(), "ghost  fern  dog/oak existence")
+	b.Update(tea.KeyMsg{Type: tea.KeyRunes, Runes: []rune{'q'}})
+	assert.True(t, cancelled, "q ends the match, not the board")
+	_, command := b.Update(done{})
+	assert.Equal(t, tea.QuitMsg{}, command())
+}
+
+func TestAlertsAreToldUntilThereAreTooMany(t *testing.T) {
+	var told []string
+	tell := quietAfter(2, func(text string) { told = append(told, text) })
+	for range 5 {
+		tell(judge.Alert{Kind: judge.Frozen, View: "fern"})
+	}
+	require.Len(t, told, 3)
+	assert.Contains(t, told[2], "and more")
+}
