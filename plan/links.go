@@ -343,3 +343,13 @@ func QualityText(q link.Quality) string {
 	}
 	return strings.Join(parts, ", ")
 }
+
+// ReadyLinksJSON are the ready links as JSON, in the words of plans.
+func ReadyLinksJSON() ([]byte, error) {
+	p := Plan{Links: ReadyLinks}
+	text, err := yaml.Marshal(p.writeLinks())
+	if err != nil {
+		return nil, err
+	}
+	return yaml.YAMLToJSON(text)
+}

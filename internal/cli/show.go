@@ -15,7 +15,6 @@ import (
 
 	"zitherwheel/inspect"
 	"zitherwheel/judge"
-	"zitherwheel/plan"
 	"zitherwheel/report"
 	"zitherwheel/runfolder"
 )
@@ -208,28 +207,4 @@ func (s *stepper) View() string {
 	var b bytes.Buffer
 	report.NewText(&b).Sheet(only(s.window.At(s.at), s.field))
 	return b.String() + "\n  left and right step 50 ms, up and down a second, q quits\n  " + s.said + "\n"
-}
-
-func linksCommand() *cobra.Command {
-	var asJSON bool
-	c := &cobra.Command{
-		Use:   "links",
-		Short: "List the ready links, with their figures and the spread of their delays",
-		Long: `Lists the links that every plan can name, the same in both directions, with their
-figures and how the delays of 20 000 packets are spread: each bar is the share of
-packets, from the least delay to the most.`,
-		Example: "  zwheel links",
-		Args:    cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			if asJSON {
-				e := json.NewEncoder(c.OutOrStdout())
-				e.SetIndent("", "  ")
-				return e.Encode(plan.ReadyLinks)
-			}
-			report.NewText(c.OutOrStdout()).Links(plan.ReadyLinks)
-			return nil
-		},
-	}
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	return c
 }
