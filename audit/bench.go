@@ -128,6 +128,23 @@ func (b *Bench) Packet(view int, d link.Direction, f link.Fate) {
 	}
 }
 
+// Standing is how a view of the match stands while it goes on.
+type Standing struct {
+	judge.Standing
+	Corrections int
+}
+
+// Standing is how a view stands now, by its place among the views.
+func (b *Bench) Standing(view int) (s Standing) {
+	if n := b.seats[0].views[view]; n > 0 {
+		s.Standing = b.seats[0].judge.Standing(n)
+	}
+	if b.measures != nil {
+		s.Corrections = b.measures.Corrections(view)
+	}
+	return s
+}
+
 // Certain is how many findings have become certain so far.
 func (b *Bench) Certain() (n int) {
 	for _, s := range b.seats {

@@ -50,6 +50,7 @@ type ViewState struct {
 	Lines int
 	In    bool
 	Last  time.Duration // its newest line
+	Now   audit.Standing
 }
 
 const lookEvery = 50 * time.Millisecond
@@ -81,6 +82,12 @@ func Run(ctx context.Context, t Traces) (State, error) {
 		}
 		f.judge(until)
 		f.state.Findings = f.bench.Certain()
+		if t.Now != nil {
+			f.state.Views = slices.Clone(f.state.Views) // those told before are not to change
+			for i := range f.state.Views {
+				f.state.Views[i].Now = f.bench.Standing(i)
+			}
+		}
 		if t.Now != nil {
 			t.Now(f.state)
 		}

@@ -7,6 +7,7 @@ package inspect
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -28,6 +29,7 @@ type Sheet struct {
 	Entity string        `json:"entity"`
 	At     judge.Seconds `json:"t_s"`
 	Views  []string      `json:"views"` // the reference first
+	Left   []string      `json:"left"`  // views that had left the match by then, and are not judged
 	Rows   []Row         `json:"fields"`
 }
 
@@ -76,7 +78,25 @@ type Window struct {
 	names       *trace.Names
 	said        [][]said // by view, in order of time
 	own         []bool   // whether it is the view's own
+	members     [][]member
 	fields      []trace.Field
+}
+
+// member is that a view joined or left.
+type member struct {
+	t  time.Duration
+	in bool
+}
+
+// out reports whether a view had left by then.
+func (w *Window) out(view int, t time.Duration) bool {
+	out := false
+	for _, m := range w.members[view] {
+		if m.t <= t {
+			out = !m.in
+		}
+	}
+	return out
 }
 
 // said is a value that a view gave a field; of Exists it is whether the thing is
@@ -103,8 +123,12 @@ func Open(ctx context.Context, run *runfolder.Run, rules watch.Rules, entity str
 	for i, view := range w.views {
 		var list []said
 		own := false
+		var members []member
 		all[i].each(w.names, func(r *trace.Record) {
 			own = own || r.Joined == view && r.Entity == entity
+			if r.Joined == view || r.Left == view {
+				members = append(members, member{r.T, r.Joined == view})
+			}
 			there := false
 			for _, c := range r.State {
 				if c.Entity != thing {
@@ -126,6 +150,7 @@ func Open(ctx context.Context, run *runfolder.Run, rules watch.Rules, entity str
 		})
 		some = some || len(list) > 0
 		w.said, w.own = append(w.said, list), append(w.own, own || strings.HasSuffix(entity, "/"+view))
+		w.members = append(w.members, members)
 	}
 	if !some || w.fields == nil {
 		return nil, fmt.Errorf("no view says anything of %s around %.3f s", entity, from.Seconds())
@@ -135,7 +160,12 @@ func Open(ctx context.Context, run *runfolder.Run, rules watch.Rules, entity str
 
 // At is how the thing stood at a moment of the window.
 func (w *Window) At(t time.Duration) Sheet {
-	s := Sheet{Entity: w.entity, At: judge.Seconds(t), Views: w.views}
+	s := Sheet{Entity: w.entity, At: judge.Seconds(t), Views: w.views, Left: []string{}}
+	for view, name := range w.views {
+		if w.out(view, t) {
+			s.Left = append(s.Left, name)
+		}
+	}
 	for _, field := range append([]trace.Field{trace.Exists}, w.fields...) {
 		row := Row{Field: w.names.FieldName(field)}
 		if field == trace.Exists {
@@ -144,7 +174,9 @@ func (w *Window) At(t time.Duration) Sheet {
 		for view := range w.views {
 			c := w.cell(view, field, t)
 			c.Mark = Reference
-			if view > 0 {
+			if view > 0 && w.out(view, t) {
+				c.Mark = Unjudged
+			} else if view > 0 {
 				w.mark(&c, view, field, t)
 			}
 			row.Cells = append(row.Cells, c)
@@ -315,7 +347,7 @@ func timeOf(line []byte) (time.Duration, bool) {
 	return time.Duration(seconds * float64(time.Second)), err == nil
 }
 
-// saysWho reports whether a line may tell whose a thing is.
+// saysWho reports whether a line may tell whose a thing is, or who is there.
 func saysWho(line []byte) bool {
-	return len(line) < 300 && strings.Contains(string(line), `"joined"`)
+	return len(line) < 300 && (bytes.Contains(line, []byte(`"joined"`)) || bytes.Contains(line, []byte(`"left"`)))
 }

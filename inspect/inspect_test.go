@@ -157,3 +157,27 @@ func BenchmarkOpen(b *testing.B) {
 		require.NoError(b, err)
 	}
 }
+
+func TestWhoHasLeftIsNotJudged(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "run")
+	names := trace.NewNames()
+	f, err := runfolder.Create(folder, runfolder.About{Title: "x", Clock: "virtual", Views: []string{"server", "fern"}}, []byte("bots: [{name: fern}]"), names)
+	require.NoError(t, err)
+	state := []trace.Change{{Entity: names.Entity("dog/oak"), Field: names.Field("x"), Value: trace.Number(1)}}
+	require.NoError(t, f.Record(1, &trace.Record{T: 0, Joined: "fern", Entity: "dog/fern"}))
+	require.NoError(t, f.Record(1, &trace.Record{T: 1, Whole: true, State: state}))
+	require.NoError(t, f.Record(1, &trace.Record{T: 2 * time.Second, Left: "fern"}))
+	for i := range 100 {
+		state[0].Value = trace.Number(float64(i))
+		require.NoError(t, f.Record(0, &trace.Record{T: time.Duration(i) * 100 * ms, State: state}))
+	}
+	require.NoError(t, f.Finish(runfolder.Complete, nil, nil))
+	run, err := runfolder.Open(folder)
+	require.NoError(t, err)
+	w, err := Open(context.Background(), run, rules, "dog/oak", 0, 10*time.Second)
+	require.NoError(t, err)
+	assert.Equal(t, []Mark{Reference, Differs}, marks(w.At(1900*ms), "x"))
+	assert.Empty(t, w.At(1900*ms).Left)
+	assert.Equal(t, []Mark{Reference, Unjudged}, marks(w.At(3*time.Second), "x"))
+	assert.Equal(t, []string{"fern"}, w.At(3*time.Second).Left)
+}

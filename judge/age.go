@@ -70,6 +70,7 @@ func (v *view) sampleAge(k *tracker, t time.Duration) {
 	before, after := k.path.at(moment-slopeOver), k.path.at(moment+slopeOver)
 	if distance(before, after) > 0.25*k.rule.Within {
 		v.ages.add(t - moment)
+		v.age = t - moment
 	}
 }
 

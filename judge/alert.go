@@ -31,5 +31,25 @@ func (j *Judge) alertOf(v *view, k *tracker) {
 	j.alert(a)
 }
 
+// Standing is how a view stands while the match goes on.
+type Standing struct {
+	Age   time.Duration // of what it last showed of a moving thing; 0 is not known
+	Apart int           // fields that disagree at the moment, not all of them for long enough to count
+	Gap   float64       // the largest disagreement of those, in their own unit
+}
+
+// Standing is how a view stands now.
+func (j *Judge) Standing(view int) (s Standing) {
+	v := j.views[view]
+	s.Age = v.age
+	v.each(func(k *tracker) {
+		if k.active && k.apart {
+			s.Apart++
+			s.Gap = max(s.Gap, k.run.worst)
+		}
+	})
+	return s
+}
+
 // Certain is how many findings have become certain so far.
 func (j *Judge) Certain() int { return j.certain }

@@ -36,7 +36,8 @@ type view struct {
 	stray       *Finding
 	latestEvent map[*watch.EventRule]*occasion
 	ages        histogram
-	trail       []trailPoint // of its own entity, lately
+	age         time.Duration // the last of them
+	trail       []trailPoint  // of its own entity, lately
 	sampled     int
 }
 

@@ -105,6 +105,9 @@ const (
 	corrected    = 0.05                   // a smaller jump is none
 )
 
+// Corrections is how often a view's own entity was corrected so far.
+func (c *Collector) Corrections(view int) int { return c.views[view].corrections.count }
+
 // Record takes in a record of a view, by its place among the views.
 func (c *Collector) Record(number int, r *trace.Record) {
 	if !c.began {

@@ -37,7 +37,7 @@ func (b *Board) Write(w io.Writer, now time.Time) {
 		p.At.Seconds(), p.Length.Seconds(), speed, count(p.Findings, "finding", "findings"))
 	var table table
 	table.right = true
-	table.row("  bot", "in", "round trip", "up packets", "lost", "down packets", "lost", "findings")
+	table.row("  bot", "in", "round trip", "up packets", "lost", "down packets", "lost", "age", "apart now", "gap", "corrections", "findings")
 	for _, bot := range p.Bots {
 		in, trip, found := "-", "-", 0
 		if bot.In {
@@ -46,12 +46,20 @@ func (b *Board) Write(w io.Writer, now time.Time) {
 		if bot.Up.Packets > 0 && bot.Down.Packets > 0 {
 			trip = fmt.Sprintf("%d ms", (bot.Up.Delay + bot.Down.Delay).Milliseconds())
 		}
+		age, gap := "-", "-"
+		if bot.Now.Age > 0 {
+			age = fmt.Sprintf("%d ms", bot.Now.Age.Milliseconds())
+		}
+		if bot.Now.Gap > 0 {
+			gap = fmt.Sprintf("%.3g", bot.Now.Gap)
+		}
 		for _, a := range b.Alerts {
 			if a.View == bot.Name {
 				found++
 			}
 		}
-		table.row("  "+bot.Name, in, trip, Number(bot.Up.Packets), lostShare(bot.Up), Number(bot.Down.Packets), lostShare(bot.Down), Number(found))
+		table.row("  "+bot.Name, in, trip, Number(bot.Up.Packets), lostShare(bot.Up), Number(bot.Down.Packets), lostShare(bot.Down), age, Number(bot.Now.Apart), gap,
+			Number(bot.Now.Corrections), Number(found))
 	}
 	table.write(w)
 	fmt.Fprintln(w)

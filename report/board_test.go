@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"zitherwheel/audit"
 	"zitherwheel/judge"
 	"zitherwheel/stage"
 )
@@ -15,7 +16,8 @@ func board(bots int) *Board {
 	b := &Board{Title: "three dogs: seed 1", Began: time.Unix(0, 0), Progress: stage.Progress{At: 30 * time.Second, Length: time.Minute, Findings: 12}}
 	for range bots {
 		b.Progress.Bots = append(b.Progress.Bots, stage.BotProgress{Name: "fern", In: true,
-			Up: stage.LinkProgress{Packets: 100, Lost: 4, Delay: 80 * time.Millisecond}, Down: stage.LinkProgress{Packets: 50, Delay: 81 * time.Millisecond}})
+			Up: stage.LinkProgress{Packets: 100, Lost: 4, Delay: 80 * time.Millisecond}, Down: stage.LinkProgress{Packets: 50, Delay: 81 * time.Millisecond},
+			Now: audit.Standing{Standing: judge.Standing{Age: 210 * time.Millisecond, Apart: 2, Gap: 1.5}, Corrections: 3}})
 	}
 	for i := range 12 {
 		b.Alerts = append(b.Alerts, judge.Alert{At: time.Duration(i) * time.Second, Kind: judge.Frozen, View: "fern", Entity: "dog/oak", Fields: "x, y"})
@@ -27,7 +29,7 @@ func TestTheBoardSaysHowFarAMatchIs(t *testing.T) {
 	text := &lines{}
 	board(1).Write(text, time.Unix(15, 0))
 	assert.Contains(t, text.String(), "█████████████████████████░░░░░░░░░░░░░░░░░░░░░░░░░  30.0 of 60 s, 2 times real time, 12 findings so far")
-	assert.Regexp(t, `fern +in +161 ms +100 +4.0 % +50 +0.0 % +12`, text.String())
+	assert.Regexp(t, `fern +in +161 ms +100 +4.0 % +50 +0.0 % +210 ms +2 +1.5 +3 +12`, text.String())
 	assert.Contains(t, text.String(), "  ... 4 more")
 	assert.Contains(t, text.String(), "11.000 s  frozen  fern  dog/oak x, y, since 0.000 s")
 	empty := &lines{}

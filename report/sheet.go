@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"zitherwheel/inspect"
@@ -16,6 +17,9 @@ func (t *Text) Sheet(s inspect.Sheet) {
 	for i, view := range s.Views {
 		if i == 0 {
 			view += " (reference)"
+		}
+		if slices.Contains(s.Left, view) {
+			view += " (left)"
 		}
 		heads = append(heads, view, "for")
 	}

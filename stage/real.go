@@ -64,6 +64,7 @@ type real struct {
 	stopped   bool              // at the first finding
 	alerts    chan judge.Alert  // of those that judge while the match goes on
 	states    chan follow.State // likewise
+	standing  []audit.Standing  // by view, as those say who judge while the match goes on
 	findings  int               // that are certain so far
 	told      time.Time         // when progress was told last
 	whyLog    []string          // the last log lines of the program concerned
@@ -401,6 +402,10 @@ func (m *real) listen() {
 			m.alert(a)
 		case s := <-m.states:
 			m.findings = s.Findings
+			m.standing = m.standing[:0]
+			for _, v := range s.Views {
+				m.standing = append(m.standing, v.Now)
+			}
 		default:
 			more = false
 		}
@@ -411,7 +416,11 @@ func (m *real) listen() {
 	m.told = time.Now()
 	p := Progress{At: m.now(), Length: m.plan.Length, Findings: m.findings}
 	for _, b := range m.bots {
-		p.Bots = append(p.Bots, BotProgress{b.name, b.mirror.inside, m.progress[b.view][link.Up], m.progress[b.view][link.Down]})
+		one := BotProgress{Name: b.name, In: b.mirror.inside, Up: m.progress[b.view][link.Up], Down: m.progress[b.view][link.Down]}
+		if b.view < len(m.standing) {
+			one.Now = m.standing[b.view]
+		}
+		p.Bots = append(p.Bots, one)
 	}
 	m.options.Progress(p)
 }

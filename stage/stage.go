@@ -60,6 +60,7 @@ type BotProgress struct {
 	Name     string
 	In       bool
 	Up, Down LinkProgress
+	Now      audit.Standing
 }
 
 // LinkProgress is what went over one direction of a bot's link so far.

@@ -96,7 +96,7 @@ func (m *match) playWatched(ctx context.Context, r *Result) error {
 			last = now
 			p := Progress{At: m.clock.Now(), Length: m.plan.Length, Findings: m.bench.Certain()}
 			for i, c := range m.clients {
-				p.Bots = append(p.Bots, BotProgress{c.name, c.game.Inside(), m.progress[i+1][link.Up], m.progress[i+1][link.Down]})
+				p.Bots = append(p.Bots, BotProgress{c.name, c.game.Inside(), m.progress[i+1][link.Up], m.progress[i+1][link.Down], m.bench.Standing(i + 1)})
 			}
 			m.options.Progress(p)
 		}
