@@ -210,6 +210,11 @@ func Play(ctx context.Context, server *net.UDPAddr, name string, config hillfold
 			p.client.Leave(now)
 		}
 		arrived := in.take()
+		if p.joins && p.client.Idle() && !p.stopping && !stop {
+			p.joins, p.refused = false, false
+			p.client.Join(now)
+			fmt.Fprintln(streams.Log, "asking to join")
+		}
 		if p.client.Idle() {
 			if stop || p.stopping {
 				fmt.Fprintln(streams.Log, "told to stop")
@@ -238,6 +243,7 @@ type player struct {
 	client   *hillfold.Client
 	input    hillfold.Input
 	stopping bool
+	joins    bool // as soon as it can
 	log      io.Writer
 	refused  bool
 }
@@ -246,12 +252,9 @@ type player struct {
 func (p *player) obey(now time.Duration, l drive.Line) {
 	switch l.Do {
 	case drive.Join:
-		if p.client.Idle() {
-			p.client.Join(now)
-			p.refused = false
-			fmt.Fprintln(p.log, "asking to join")
-		}
+		p.joins = !p.client.Inside() // it may still be saying goodbye
 	case drive.Leave:
+		p.joins = false
 		p.client.Leave(now)
 		p.input = hillfold.Input{}
 	case drive.Input:
