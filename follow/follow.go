@@ -83,13 +83,12 @@ func Run(ctx context.Context, t Traces) (State, error) {
 		f.judge(until)
 		f.state.Findings = f.bench.Certain()
 		if t.Now != nil {
-			f.state.Views = slices.Clone(f.state.Views) // those told before are not to change
-			for i := range f.state.Views {
-				f.state.Views[i].Now = f.bench.Standing(i)
+			told := f.state
+			told.Views = slices.Clone(f.state.Views) // what was told is not to change
+			for i := range told.Views {
+				told.Views[i].Now = f.bench.Standing(i)
 			}
-		}
-		if t.Now != nil {
-			t.Now(f.state)
+			t.Now(told)
 		}
 		if ended {
 			return f.state, nil
