@@ -92,9 +92,13 @@ const staysUp = 150 * time.Millisecond
 
 // startChecks are those of a program that is to be started.
 func (m *real) startChecks(p *party, key string) []check {
-	command := strings.Join(p.program.Run, " ")
+	var words []string
+	for _, word := range p.program.Run {
+		words = append(words, plan.Fill(word, p.values("")))
+	}
+	command := strings.Join(words, " ")
 	return []check{
-		{name: p.name + ": the program is found", tried: p.program.Run[0], party: nil,
+		{name: p.name + ": the program is found", tried: words[0], party: nil,
 			begin: func() error {
 				err := p.start()
 				var missing *build.NotFound
