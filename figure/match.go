@@ -72,47 +72,49 @@ var hues = []color.Color{blue, vermilion, green, purple, grey, color.RGBA{86, 15
 
 // Traffic draws what went over the links, down and up, by second. ok is false if
 // nothing did.
-func Traffic(r *review.Review) (f Figure, ok bool) {
-	f = newFigure("traffic", "bytes a second on each view's link, down (above) and up", 300)
-	for _, d := range []struct {
-		label string
-		of    func(*review.Lane) []review.Traffic
-	}{{"down, kB/s", func(l *review.Lane) []review.Traffic { return l.Down }}, {"up, kB/s", func(l *review.Lane) []review.Traffic { return l.Up }}} {
-		p := newPlot()
-		p.Y.Label.Text = d.label
-		shown := 0
-		for i := range r.Lanes {
-			var xy plotter.XYs
-			for second, t := range d.of(&r.Lanes[i]) {
-				xy = append(xy, plotter.XY{X: float64(second) + 0.5, Y: float64(t.Bytes) / 1e3})
-			}
-			if len(xy) > 0 {
-				if shown++; shown <= len(hues) {
-					line(p, shortName(r.Lanes[i].View), thinned(xy), hues[shown-1], 1, false)
-				}
-			}
+func Traffic(r *review.Review) (Figure, bool) {
+	bytes := func(seconds []review.Traffic) (xy plotter.XYs) {
+		for second, t := range seconds {
+			xy = append(xy, plotter.XY{X: float64(second) + 0.5, Y: float64(t.Bytes) / 1e3})
 		}
-		ok = ok || shown > 0
-		p.X.Min, p.X.Max, p.Y.Min = 0, max(1, seconds(r.Length)), 0
-		f.panels = append(f.panels, panel{p, 0.5})
+		return xy
 	}
-	f.panels[1].plot.X.Label.Text = "time, s"
-	return f, ok
+	return overTime(r, "traffic", "bytes a second on each view's link, down (above) and up",
+		course{"down, kB/s", func(l *review.Lane) plotter.XYs { return bytes(l.Down) }},
+		course{"up, kB/s", func(l *review.Lane) plotter.XYs { return bytes(l.Up) }})
 }
 
 // Load draws what processes used of the machine. ok is false if there were none.
-func Load(r *review.Review) (f Figure, ok bool) {
-	f = newFigure("load", "processor cores (above) and memory of each process", 300)
-	for k, label := range []string{"CPU, cores", "memory, MB"} {
+func Load(r *review.Review) (Figure, bool) {
+	used := func(l *review.Lane, of func(review.LoadPoint) float64) (xy plotter.XYs) {
+		for _, at := range l.Load {
+			xy = append(xy, plotter.XY{X: seconds(at.At), Y: of(at)})
+		}
+		return xy
+	}
+	return overTime(r, "load", "processor cores (above) and memory of each process",
+		course{"CPU, cores", func(l *review.Lane) plotter.XYs { return used(l, func(p review.LoadPoint) float64 { return p.CPU }) }},
+		course{"memory, MB", func(l *review.Lane) plotter.XYs {
+			return used(l, func(p review.LoadPoint) float64 { return p.Resident / 1e6 })
+		}})
+}
+
+// course is something that each view has in the course of a match.
+type course struct {
+	label string
+	of    func(*review.Lane) plotter.XYs
+}
+
+// overTime draws courses below each other, a line for each view. ok is false if no
+// view has any.
+func overTime(r *review.Review, name, caption string, courses ...course) (f Figure, ok bool) {
+	f = newFigure(name, caption, float64(150*len(courses)))
+	for _, c := range courses {
 		p := newPlot()
-		p.Y.Label.Text = label
+		p.Y.Label.Text = c.label
 		shown := 0
 		for i := range r.Lanes {
-			var xy plotter.XYs
-			for _, at := range r.Lanes[i].Load {
-				xy = append(xy, plotter.XY{X: seconds(at.At), Y: [2]float64{at.CPU, at.Resident / 1e6}[k]})
-			}
-			if len(xy) > 0 {
+			if xy := c.of(&r.Lanes[i]); len(xy) > 0 {
 				if shown++; shown <= len(hues) {
 					line(p, shortName(r.Lanes[i].View), thinned(xy), hues[shown-1], 1, false)
 				}
@@ -120,9 +122,9 @@ func Load(r *review.Review) (f Figure, ok bool) {
 		}
 		ok = ok || shown > 0
 		p.X.Min, p.X.Max, p.Y.Min = 0, max(1, seconds(r.Length)), 0
-		f.panels = append(f.panels, panel{p, 0.5})
+		f.panels = append(f.panels, panel{p, 1 / float64(len(courses))})
 	}
-	f.panels[1].plot.X.Label.Text = "time, s"
+	f.panels[len(f.panels)-1].plot.X.Label.Text = "time, s"
 	return f, ok
 }
 

@@ -1,14 +1,11 @@
 package inspect
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -113,23 +110,12 @@ func Story(ctx context.Context, run *runfolder.Run, f *judge.Finding, reference 
 }
 
 func logged(run *runfolder.Run, view string, from, until time.Duration) (list []Chapter, err error) {
-	file, err := os.Open(filepath.Join(run.Path, "logs", view+".log"))
-	if errors.Is(err, os.ErrNotExist) {
-		return nil, nil
-	} else if err != nil {
-		return nil, err
-	}
-	defer file.Close()
-	lines := bufio.NewScanner(file)
-	lines.Buffer(nil, 1<<20)
-	for lines.Scan() {
-		stamp, text, _ := strings.Cut(lines.Text(), " ")
-		seconds, err := strconv.ParseFloat(stamp, 64)
-		if at := time.Duration(seconds * float64(time.Second)); err == nil && at >= from && at <= until {
+	err = run.Log(view, func(at time.Duration, text string) {
+		if at >= from && at <= until {
 			list = append(list, Chapter{judge.Seconds(at), view, "log", text})
 		}
-	}
-	return list, nil
+	})
+	return list, err
 }
 
 // wired tells the packets of a view's link that were lost, or took half as long again

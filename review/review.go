@@ -6,7 +6,6 @@
 package review
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -16,7 +15,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -431,30 +429,15 @@ func (r *Review) packets(ctx context.Context) error {
 
 // log reads what a view logged around the beginnings of findings.
 func (r *Review) log(view string) error {
-	file, err := os.Open(filepath.Join(r.Run.Path, "logs", view+".log"))
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	} else if err != nil {
-		return err
-	}
-	defer file.Close()
-	lines := bufio.NewScanner(file)
-	lines.Buffer(nil, 1<<20)
-	for lines.Scan() {
-		stamp, text, _ := strings.Cut(lines.Text(), " ")
-		seconds, err := strconv.ParseFloat(stamp, 64)
-		if err != nil {
-			continue
-		}
-		at := time.Duration(seconds * float64(time.Second))
+	err := r.Run.Log(view, func(at time.Duration, text string) {
 		for _, c := range r.Curves {
 			if (view == c.Finding.View || view == r.Verdict.Reference) && at >= c.From && at <= c.Until && len(c.Lines) < mostLines {
 				c.Lines = append(c.Lines, Line{at, view, text})
 			}
 		}
-	}
+	})
 	for _, c := range r.Curves {
 		slices.SortStableFunc(c.Lines, func(a, b Line) int { return int(a.At - b.At) })
 	}
-	return nil
+	return err
 }

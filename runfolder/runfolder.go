@@ -16,6 +16,7 @@
 package runfolder
 
 import (
+	"bufio"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -24,6 +25,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -280,6 +282,27 @@ func Open(path string) (*Run, error) {
 func (r *Run) Timing(v any) bool {
 	text, err := os.ReadFile(filepath.Join(r.Path, "timing.json"))
 	return err == nil && json.Unmarshal(text, v) == nil
+}
+
+// Log hands on the lines that a view logged, with their times. A run whose log is not
+// there has none.
+func (r *Run) Log(view string, each func(at time.Duration, text string)) error {
+	file, err := os.Open(filepath.Join(r.Path, "logs", view+".log"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	defer file.Close()
+	lines := bufio.NewScanner(file)
+	lines.Buffer(nil, 8<<20)
+	for lines.Scan() {
+		stamp, text, _ := strings.Cut(lines.Text(), " ")
+		if t, err := strconv.ParseFloat(stamp, 64); err == nil {
+			each(seconds(t), text)
+		}
+	}
+	return lines.Err()
 }
 
 // FindingsPath is where the verdict is, if there is one.

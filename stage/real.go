@@ -4,10 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"net/netip"
 	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -126,46 +124,6 @@ func newReal(p *plan.Plan, options Options) (*real, error) {
 	return m, nil
 }
 
-// choosePorts finds free ports where the plan leaves that open.
-func (m *real) choosePorts() error {
-	host := "127.0.0.1"
-	if m.build.Attach != "" {
-		var err error
-		if host, _, err = net.SplitHostPort(m.build.Attach); err != nil {
-			return err
-		}
-	}
-	m.build.Ports = slices.Clone(m.build.Ports)
-	for i := range m.build.Ports {
-		p := &m.build.Ports[i]
-		if p.Number == 0 {
-			var err error
-			if p.Number, err = freePort(p.Network); err != nil {
-				return fmt.Errorf("no free %s port: %w", p.Network, err)
-			}
-		}
-		m.addresses = append(m.addresses, net.JoinHostPort(host, strconv.Itoa(p.Number)))
-	}
-	return nil
-}
-
-func freePort(network string) (int, error) {
-	if network == "udp" {
-		c, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
-		if err != nil {
-			return 0, err
-		}
-		defer c.Close()
-		return c.LocalAddr().(*net.UDPAddr).Port, nil
-	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
-}
-
 // runReal plays a match on the wall clock.
 func runReal(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
 	m, err := newReal(p, options)
@@ -268,66 +226,6 @@ func (m *real) begin() error {
 	return m.openRelay()
 }
 
-// openRelay gives every bot a link and a way to each of the server's ports.
-func (m *real) openRelay() error {
-	var err error
-	zero := m.base.Add(m.zero)
-	if m.relay, err = relay.Open(relay.Options{Zero: zero, Record: m.options.Record}); err != nil {
-		return err
-	}
-	if m.options.Record && m.folder != nil {
-		if m.captured, err = os.Create(filepath.Join(m.folder.Path(), "packets.pcapng")); err != nil {
-			return err
-		}
-		if m.capture, err = capture.New(m.captured, zero); err != nil {
-			return err
-		}
-	}
-	for _, b := range m.bots {
-		l := m.plan.LinkOf(b.steps)
-		stream := func(d link.Direction) *link.Line {
-			course := l.Up
-			if d == link.Down {
-				course = l.Down
-			}
-			return link.NewLine(course, chance.Stream(m.plan.Seed, "link/"+b.name+"/"+d.String()))
-		}
-		b.link, b.moves, b.resets = relay.NewLink(stream(link.Up), stream(link.Down)), l.Moves, l.Resets
-		if b.program == &m.build.Host { // it is the server: nobody is in between
-			continue
-		}
-		for i, port := range m.build.Ports {
-			to, err := resolve(m.addresses[i])
-			if err != nil {
-				return err
-			}
-			listen := netip.MustParseAddrPort("127.0.0.1:0")
-			if to.Addr().Is6() && !to.Addr().Is4In6() && to.Addr().IsLoopback() {
-				listen = netip.MustParseAddrPort("[::1]:0")
-			}
-			at, err := m.relay.Add(relay.Path{Network: port.Network, Listen: listen, To: to, Link: func(int) *relay.Link { return b.link }, Expire: time.Hour})
-			if err != nil {
-				return err
-			}
-			m.listening = append(m.listening, at)
-			b.at = append(b.at, at.String())
-			b.paths = append(b.paths, len(m.byPath))
-			m.byPath = append(m.byPath, b)
-		}
-	}
-	return nil
-}
-
-// resolve turns HOST:PORT into an address.
-func resolve(address string) (netip.AddrPort, error) {
-	a, err := net.ResolveUDPAddr("udp", address)
-	if err != nil {
-		return netip.AddrPort{}, err
-	}
-	at := a.AddrPort()
-	return netip.AddrPortFrom(at.Addr().Unmap(), at.Port()), nil
-}
-
 // play lets the bots play until the match is over, cannot go on, or ctx is done.
 func (m *real) play(ctx context.Context) error {
 	m.stalls.begin()
@@ -354,75 +252,6 @@ func (m *real) play(ctx context.Context) error {
 		}
 		return m.why != "", nil
 	})
-}
-
-// follow lets the traces be judged while they are written, from the files, and
-// returns what ends that.
-func (m *real) follow(ctx context.Context) (end func()) {
-	m.alerts, m.states = make(chan judge.Alert, 1024), make(chan follow.State, 1)
-	run, err := runfolder.Open(m.folder.Path())
-	if err != nil {
-		m.note(err)
-		return func() {}
-	}
-	traces := follow.Traces{Packets: run.PacketsPath(), Rules: m.plan.Rules, Reference: m.plan.Reference,
-		Alert: func(a judge.Alert) {
-			select {
-			case m.alerts <- a:
-			default: // there are more than anybody reads
-			}
-		},
-		Now: func(s follow.State) {
-			select {
-			case m.states <- s:
-			default:
-			}
-		}}
-	for _, view := range run.About.Views {
-		traces.Sources = append(traces.Sources, audit.Source{View: view, Path: run.ViewPath(view)})
-	}
-	ctx, cancel := context.WithCancel(ctx)
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		_, err := follow.Run(ctx, traces)
-		_ = err // the traces are judged again when the match has ended, and then it shows
-	}()
-	return func() { cancel(); <-done }
-}
-
-// listen takes in what those say who judge while the match goes on.
-func (m *real) listen() {
-	if m.alerts == nil {
-		return
-	}
-	for more := true; more; {
-		select {
-		case a := <-m.alerts:
-			m.alert(a)
-		case s := <-m.states:
-			m.findings = s.Findings
-			m.standing = m.standing[:0]
-			for _, v := range s.Views {
-				m.standing = append(m.standing, v.Now)
-			}
-		default:
-			more = false
-		}
-	}
-	if m.options.Progress == nil || time.Since(m.told) < progressEvery {
-		return
-	}
-	m.told = time.Now()
-	p := Progress{At: m.now(), Length: m.plan.Length, Findings: m.findings}
-	for _, b := range m.bots {
-		one := BotProgress{Name: b.name, In: b.mirror.inside, Up: m.progress[b.view][link.Up], Down: m.progress[b.view][link.Down]}
-		if b.view < len(m.standing) {
-			one.Now = m.standing[b.view]
-		}
-		p.Bots = append(p.Bots, one)
-	}
-	m.options.Progress(p)
 }
 
 // late reports whether a bot should be in by now and is not, and nobody refused it.
