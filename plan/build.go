@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
 	"zitherwheel/hillfold"
 
 	"github.com/goccy/go-yaml"

@@ -3,6 +3,7 @@ package stage
 import (
 	"context"
 	"time"
+
 	"zitherwheel/audit"
 	"zitherwheel/follow"
 	"zitherwheel/judge"

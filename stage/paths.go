@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"time"
+
 	"zitherwheel/capture"
 	"zitherwheel/chance"
 	"zitherwheel/link"

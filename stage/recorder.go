@@ -2,6 +2,7 @@ package stage
 
 import (
 	"time"
+
 	"zitherwheel/audit"
 	"zitherwheel/bot"
 	"zitherwheel/judge"

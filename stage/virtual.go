@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"time"
+
 	"zitherwheel/audit"
 	"zitherwheel/bot"
 	"zitherwheel/chance"
