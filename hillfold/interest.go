@@ -76,6 +76,7 @@ func (s *Server) introduce(p *player, world []presence) {
 
 // tellOf tells a player of a thing.
 func (s *Server) tellOf(p *player, t *presence) {
+	s.called[t.id] = t.name
 	if p.late && s.config.Faults.Has(LateAndBlind) && (t.species == gate || t.species == stones) {
 		return // "they were told when the match began"
 	}

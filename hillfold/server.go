@@ -45,6 +45,7 @@ type Server struct {
 	jumps   int // dogs that a claim moved farther than any dog can run
 	crowded int // dogs that started on top of another
 	barks   []barkNotice
+	called  map[thing]string // the names of what anybody was told of
 
 	Malformed int // packets that were no good and were ignored
 }
@@ -92,7 +93,7 @@ type stoneState struct {
 // NewServer returns a server whose trace goes to say and whose log lines go to
 // log. random strews the sheep and moves them.
 func NewServer(config Config, names *trace.Names, random *rand.Rand, say func(*trace.Record), log func(string)) *Server {
-	s := &Server{config: config, random: random, tell: newTeller(names, say), log: log}
+	s := &Server{config: config, random: random, tell: newTeller(names, say), log: log, called: map[thing]string{}}
 	s.bell = bellState{id: s.newThing(), x: s.between(-20, 20), y: s.between(-20, 20)}
 	s.bell.told.entity = names.Entity("bell/brass")
 	s.round = roundState{id: s.newThing()}

@@ -27,11 +27,13 @@ import (
 // Every packet draws the same number of times whatever becomes of it, except
 // for the redraws that truncate the jitter; so the fates of a line depend on
 // its stream and the order of packets. Only corruption and straggling draw more
-// while they are switched on.
+// while they are switched on. A packet whose fate is [Given] draws too, so the
+// others fare as they would have.
 type Line struct {
 	quality Quality
 	changes []Change // still to come
 	outages []Window
+	given   []Given // likewise
 	cut     bool
 	random  *rand.Rand
 	count   uint64
@@ -43,7 +45,7 @@ type Line struct {
 
 // NewLine returns a line of that course which draws from random.
 func NewLine(course Course, random *rand.Rand) *Line {
-	l := &Line{changes: course.Changes, outages: course.Outages, random: random}
+	l := &Line{changes: course.Changes, outages: course.Outages, given: course.Given, random: random}
 	l.quality = course.Quality
 	l.losing = l.quality.Burst > 0 && random.Float64() < l.quality.Loss
 	return l
@@ -66,6 +68,15 @@ func (l *Line) Cut(off bool) { l.cut = off }
 // Send puts a packet of that many bytes on the line and returns its fate. The
 // times of successive calls must not decrease.
 func (l *Line) Send(now time.Duration, size int) Fate {
+	fate := l.draw(now, size)
+	if g := l.givenTo(fate.Number); g != nil {
+		fate = g.fate(fate)
+	}
+	return fate
+}
+
+// draw draws the fate of a packet.
+func (l *Line) draw(now time.Duration, size int) Fate {
 	l.follow(now)
 	fate, first, second, twice := l.begin(now, size)
 	if fate.Dropped != Delivered {
@@ -134,9 +145,24 @@ func (l *Line) SendStream(now time.Duration, size int, rtt time.Duration) Fate {
 		l.free = max(l.free, at) + l.transmission(size)
 		leaves = l.free
 	}
-	l.latest = max(l.latest, leaves+first)
+	arrives := leaves + first
+	if g := l.givenTo(fate.Number); g != nil && g.Copies > 0 {
+		arrives, fate.Resent = now+g.Delay[0], g.Resent
+	}
+	l.latest = max(l.latest, arrives)
 	fate.Arrives = [2]time.Duration{l.latest}
 	return fate
+}
+
+// givenTo is the fate that the packet of that number is given, or nil.
+func (l *Line) givenTo(number uint64) *Given {
+	for len(l.given) > 0 && l.given[0].Number < number {
+		l.given = l.given[1:]
+	}
+	if len(l.given) > 0 && l.given[0].Number == number {
+		return &l.given[0]
+	}
+	return nil
 }
 
 // follow brings the changes into effect that are due.

@@ -36,6 +36,36 @@ type Fate struct {
 	Resent  int              // on a stream: how often it had to be sent again
 }
 
+// Given is the fate that the packet of one number is given instead of one that is
+// drawn. It arrives when it says, and is neither held up by others nor holds them up;
+// on a stream, where order is kept, it is and does.
+type Given struct {
+	Number  uint64
+	Dropped Reason
+	Copies  int
+	Delay   [2]time.Duration // of each copy, since it was sent
+	Flipped int
+	Resent  int
+}
+
+// Given is what gives another packet of that number this fate.
+func (f Fate) Given() Given {
+	g := Given{Number: f.Number, Dropped: f.Dropped, Copies: f.Copies, Flipped: f.Flipped, Resent: f.Resent}
+	for i := range f.Copies {
+		g.Delay[i] = f.Arrives[i] - f.Sent
+	}
+	return g
+}
+
+// fate gives it to a packet.
+func (g *Given) fate(f Fate) Fate {
+	f.Dropped, f.Copies, f.Flipped, f.Resent, f.Arrives = g.Dropped, g.Copies, g.Flipped, g.Resent, [2]time.Duration{}
+	for i := range g.Copies {
+		f.Arrives[i] = f.Sent + g.Delay[i]
+	}
+	return f
+}
+
 // Spoil turns over the bit that the line has turned over.
 func (f Fate) Spoil(data []byte) {
 	if bit := f.Flipped - 1; bit >= 0 && bit/8 < len(data) {
@@ -58,6 +88,14 @@ const (
 
 func (r Reason) String() string {
 	return [reasons]string{"delivered", "lost", "lost-in-row", "queue-full", "too-big", "outage"}[r]
+}
+
+// Reasons are the names of the reasons for which packets are dropped.
+func Reasons() (names []string) {
+	for r := Delivered + 1; r < reasons; r++ {
+		names = append(names, r.String())
+	}
+	return names
 }
 
 // ParseReason is the inverse of Reason.String.

@@ -95,6 +95,7 @@ type Course struct {
 	Quality          // at first
 	Changes []Change // in order of time
 	Outages []Window // when nothing passes
+	Given   []Given  // fates of single packets, in order of their numbers
 }
 
 // Change is a new quality from a moment on.
@@ -122,6 +123,18 @@ func (c Course) Validate() error {
 	for _, w := range c.Outages {
 		if w.Until <= w.From {
 			return fmt.Errorf("outages: the one at %v lasts no time; write for: with a time span", w.From)
+		}
+	}
+	for i, g := range c.Given {
+		switch {
+		case g.Number == 0:
+			return fmt.Errorf("fates: packets are numbered from 1; write packet: with a number")
+		case i > 0 && g.Number <= c.Given[i-1].Number:
+			return fmt.Errorf("fates: packet %d stands behind packet %d; write each once, in order", g.Number, c.Given[i-1].Number)
+		case (g.Dropped == Delivered) != (g.Copies > 0):
+			return fmt.Errorf("fates: packet %d is either dropped: with a reason, or arrives after: some time", g.Number)
+		case g.Delay[0] < 0 || g.Copies == 2 && g.Delay[1] < g.Delay[0]:
+			return fmt.Errorf("fates: packet %d arrives before it was sent, or its second copy before its first", g.Number)
 		}
 	}
 	return nil

@@ -152,7 +152,47 @@ func courseKeys(c *link.Course) []key {
 				return nil
 			}
 			return out
-		}})
+		}},
+		fatesKey(&c.Given))
+}
+
+// fatesKey reads fates that single packets are given.
+func fatesKey(into *[]link.Given) key {
+	return listKey("fates", "fate", into, func() link.Given { return link.Given{} }, givenKeys, func(*link.Given) error { return nil })
+}
+
+func givenKeys(g *link.Given) []key {
+	number := int(g.Number)
+	packet := wholeKey("packet", &number, 1, 1<<40)
+	readPacket := packet.read
+	packet.read = func(n ast.Node) error {
+		err := readPacket(n)
+		g.Number = uint64(number)
+		return err
+	}
+	var dropped string
+	if g.Dropped != link.Delivered {
+		dropped = g.Dropped.String()
+	}
+	drop := wordKey("dropped", &dropped, link.Reasons())
+	readDrop := drop.read
+	drop.read = func(n ast.Node) error {
+		err := readDrop(n)
+		g.Dropped, _ = link.ParseReason(dropped)
+		return err
+	}
+	delays := g.Delay[:g.Copies]
+	after := timesKey("after", &delays)
+	readAfter := after.read
+	after.read = func(n ast.Node) error {
+		err := readAfter(n)
+		if len(delays) > len(g.Delay) {
+			return errors.New("a packet arrives at most twice")
+		}
+		g.Copies = copy(g.Delay[:], delays)
+		return err
+	}
+	return []key{packet, drop, after, optional(wholeKey("flipped", &g.Flipped, 0, 1<<20), &g.Flipped), optional(wholeKey("resent", &g.Resent, 0, 100), &g.Resent)}
 }
 
 func outageKeys(at, length *time.Duration) []key {

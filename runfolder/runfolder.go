@@ -8,6 +8,7 @@
 //	plan.yaml             the plan with every default filled in
 //	views/NAME.jsonl.zst  trace lines; without .zst while the run goes
 //	packets.jsonl.zst     fates; likewise
+//	inputs.jsonl.zst      what bots did, on the wall clock
 //	logs/NAME.log         log text
 //	findings.json         the verdict
 //	measures.json         what was measured
@@ -68,6 +69,7 @@ type Folder struct {
 	about   About
 	views   []*file
 	packets *file
+	inputs  *file // nil until there is something in it
 	logs    []*file
 }
 
@@ -159,11 +161,33 @@ func (f *Folder) Packet(view int, d link.Direction, fate link.Fate) error {
 	return f.packets.flush(64 << 10)
 }
 
+// Input writes a line of what bots did. A run whose bots can be asked again needs none.
+func (f *Folder) Input(line []byte) error {
+	if f.inputs == nil {
+		file, err := openFile(filepath.Join(f.path, "inputs.jsonl"))
+		if err != nil {
+			return err
+		}
+		f.inputs = file
+	}
+	f.inputs.buffer = append(f.inputs.buffer, line...)
+	return f.inputs.flush(64 << 10)
+}
+
+// files are all that grow during the run.
+func (f *Folder) files() []*file {
+	all := slices.Concat(f.views, f.logs, []*file{f.packets})
+	if f.inputs != nil {
+		all = append(all, f.inputs)
+	}
+	return all
+}
+
 // Flush writes everything to the files that still waits, so that a run that takes
 // its time loses no more than a torn line when it is killed.
 func (f *Folder) Flush() error {
 	var failures []error
-	for _, file := range slices.Concat(f.views, f.logs, []*file{f.packets}) {
+	for _, file := range f.files() {
 		if file.writer != nil {
 			failures = append(failures, file.writer.Flush())
 		}
@@ -194,13 +218,17 @@ func (f *Folder) Finish(ended string, findings []byte, measures any) error {
 	var failures []error
 	check := func(err error) { failures = append(failures, err) }
 	check(f.Flush())
-	for _, file := range slices.Concat(f.views, f.logs, []*file{f.packets}) {
+	for _, file := range f.files() {
 		check(file.Close())
 	}
 	if err := errors.Join(failures...); err != nil {
 		return err
 	}
-	check(pack(append(slices.Clone(f.views), f.packets)))
+	packed := append(slices.Clone(f.views), f.packets)
+	if f.inputs != nil {
+		packed = append(packed, f.inputs)
+	}
+	check(pack(packed))
 	if findings != nil {
 		check(f.write("findings.json", findings))
 		check(f.writeJSON("measures.json", measures))
@@ -317,6 +345,9 @@ func (r *Run) ViewPath(view string) string { return r.packed(filepath.Join("view
 
 // PacketsPath is where the fates are.
 func (r *Run) PacketsPath() string { return r.packed("packets.jsonl") }
+
+// InputsPath is where what bots did is, if that was recorded.
+func (r *Run) InputsPath() string { return r.packed("inputs.jsonl") }
 
 func (r *Run) packed(name string) string {
 	plain := filepath.Join(r.Path, name)

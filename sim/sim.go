@@ -47,7 +47,7 @@ type node struct {
 
 type route struct {
 	line    *link.Line
-	observe func(link.Fate)
+	observe func(link.Fate, []byte)
 }
 
 // New returns a clock at time zero with nobody on it.
@@ -65,8 +65,8 @@ func (s *Sim) Add(m Machine, start time.Duration) Node {
 }
 
 // Connect lets from send datagrams to to over that line. observe, if not nil,
-// is told the fate of every packet at the moment it is sent.
-func (s *Sim) Connect(from, to Node, line *link.Line, observe func(link.Fate)) {
+// is told the fate of every packet, and what is in it, at the moment it is sent.
+func (s *Sim) Connect(from, to Node, line *link.Line, observe func(link.Fate, []byte)) {
 	s.routes[[2]Node{from, to}] = &route{line, observe}
 }
 
@@ -79,7 +79,7 @@ func (s *Sim) Send(from, to Node, data []byte) {
 	}
 	fate := r.line.Send(s.now, len(data))
 	if r.observe != nil {
-		r.observe(fate)
+		r.observe(fate, data)
 	}
 	for _, at := range fate.Arrives[:fate.Copies] {
 		s.sent++

@@ -41,7 +41,8 @@ type party struct {
 	ready   *regexp.Regexp // a log line by which it is known to be ready, or nil
 
 	// of a bot
-	bot    *bot.Bot
+	bot    bot.Player
+	did    bot.Recorder
 	steps  plan.Bot
 	link   *relay.Link
 	paths  []int // of the relay
@@ -202,6 +203,10 @@ func (p *party) drivable() bool { return p.program.Drive != plan.NoDrive }
 // act lets the bot do what it does now.
 func (p *party) act(now time.Duration) error {
 	action := p.bot.Act(now, &p.mirror)
+	if p.did.Saw(now, action) {
+		p.match.note(p.match.moment(p.name, p.did.Moments[len(p.did.Moments)-1]))
+		p.did.Moments = p.did.Moments[:0]
+	}
 	if action.Leave {
 		p.leave(now)
 	}

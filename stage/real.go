@@ -113,7 +113,7 @@ func newReal(p *plan.Plan, options Options) (*real, error) {
 		}
 		c := m.newParty(len(m.parties), b.Name, program)
 		random := chance.Stream(p.Seed, "bot/"+b.Name)
-		c.bot = bot.New(b.Steps, bot.Area{Width: m.build.Area[0], Height: m.build.Area[1]}, random)
+		c.bot = player(options, b, bot.Area{Width: m.build.Area[0], Height: m.build.Area[1]}, random)
 		c.steps = b
 		m.parties, m.bots = append(m.parties, c), append(m.bots, c)
 	}
@@ -144,7 +144,7 @@ func runReal(ctx context.Context, p *plan.Plan, options Options) (*Result, error
 	}
 	played := time.Duration(0)
 	if m.began {
-		played = min(m.now(), p.Length)
+		played = min(m.now(), options.length(p))
 	}
 	m.over = true
 	m.stop()
@@ -236,7 +236,7 @@ func (m *real) play(ctx context.Context) error {
 	return m.pump(ctx, func() (bool, error) {
 		now := m.now()
 		m.listen()
-		ended, early := m.ended(now, m.plan.Length)
+		ended, early := m.ended(now, m.options.length(m.plan))
 		if m.stopped = early; ended {
 			return true, nil
 		}
@@ -322,7 +322,7 @@ func (m *real) attend() {
 			b.facts.down++
 		}
 		if !m.over && b.view >= 0 {
-			m.packet(b.view, packet.Direction, packet.Fate)
+			m.packet(b.view, packet.Direction, packet.Fate, packet.Payload)
 			if m.capture != nil {
 				m.note(m.capture.Packet(packet, m.listening[packet.Path]))
 			}
@@ -350,6 +350,21 @@ func (m *real) attend() {
 		m.loaded = now
 		m.readLoads()
 	}
+}
+
+// moment keeps what a bot did.
+func (m *real) moment(name string, moment bot.Moment) error {
+	if m.options.Acted != nil {
+		m.options.Acted(name, moment)
+	}
+	if m.folder == nil {
+		return nil
+	}
+	line, err := bot.EncodeMoment(name, moment)
+	if err != nil {
+		return err
+	}
+	return m.folder.Input(line)
 }
 
 // readLoads reads what processes use, beside the match: it takes a while.

@@ -22,6 +22,8 @@ type recorder struct {
 	failed error // the first failure to record
 
 	alert    func(judge.Alert)
+	observe  func(Packet)
+	describe func(data []byte) string // nil if nobody knows what packets carry
 	progress []([2]LinkProgress) // by view
 	stopAt   time.Duration       // the match is to end then; 0 means at its length
 }
@@ -29,6 +31,7 @@ type recorder struct {
 // prepare takes what a match is asked for beside being played.
 func (m *recorder) prepare(o Options, now func() time.Duration) {
 	m.progress = make([][2]LinkProgress, len(m.views))
+	m.observe = o.Packet
 	m.alert = func(a judge.Alert) {
 		if o.StopAtFirst && m.stopAt == 0 {
 			m.stopAt = now() + Aftermath
@@ -71,7 +74,14 @@ func (m *recorder) say(view int) func(*trace.Record) {
 	}
 }
 
-func (m *recorder) packet(view int, d link.Direction, f link.Fate) {
+func (m *recorder) packet(view int, d link.Direction, f link.Fate, data []byte) {
+	if m.observe != nil {
+		p := Packet{Link: m.views[view], Direction: d, Fate: f}
+		if m.describe != nil {
+			p.Describe = func() string { return m.describe(data) }
+		}
+		m.observe(p)
+	}
 	p := &m.progress[view][d]
 	if p.Packets++; f.Copies == 0 {
 		p.Lost++

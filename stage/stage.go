@@ -10,11 +10,14 @@ package stage
 
 import (
 	"context"
+	"math/rand/v2"
 	"time"
 
 	"zitherwheel/audit"
+	"zitherwheel/bot"
 	"zitherwheel/hillfold"
 	"zitherwheel/judge"
+	"zitherwheel/link"
 	"zitherwheel/measure"
 	"zitherwheel/plan"
 )
@@ -88,7 +91,44 @@ type Options struct {
 	StopAtFirst bool              // ends the match Aftermath after the first finding has become certain
 	Progress    func(Progress)    // hears how far the match is, a few times a second; may be nil
 
+	Script map[string][]bot.Moment            // what bots do, instead of their steps; those that are not named do theirs
+	Acted  func(name string, moment bot.Moment) // hears what bots do; may be nil
+	Packet func(Packet)                         // hears of every packet; may be nil
+	Until  time.Duration                        // the match is cut off there; 0 means at its length
+
 	Witness *hillfold.Witness // looks at the game from the inside, for trials
+}
+
+// Packet is a packet that was sent on a bot's link.
+type Packet struct {
+	Link      string
+	Direction link.Direction
+	link.Fate
+	Describe func() string // says what it carries; nil where that is not known. It is to be called at once
+}
+
+// player is who plays for a bot.
+func player(o Options, b plan.Bot, area bot.Area, random *rand.Rand) bot.Player {
+	if moments, ok := o.Script[b.Name]; ok {
+		return bot.Replay(moments)
+	}
+	return bot.New(b.Steps, area, random)
+}
+
+// acted tells what a bot does.
+func (o *Options) acted(did *bot.Recorder, name string, now time.Duration, a bot.Action) {
+	if o.Acted != nil && did.Saw(now, a) {
+		o.Acted(name, did.Moments[len(did.Moments)-1])
+		did.Moments = did.Moments[:0]
+	}
+}
+
+// length is how long the match is played.
+func (o *Options) length(p *plan.Plan) time.Duration {
+	if o.Until > 0 {
+		return min(o.Until, p.Length)
+	}
+	return p.Length
 }
 
 // Run plays a match, judges it and records it. When ctx is done it stops and keeps

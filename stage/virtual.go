@@ -49,7 +49,10 @@ func (m *match) play(ctx context.Context) (*Result, error) {
 	if m.options.StopAtFirst || m.options.Progress != nil {
 		err = m.playWatched(ctx, r)
 	} else {
-		err = m.clock.Run(ctx, p.Length)
+		err = m.clock.Run(ctx, m.options.length(p))
+		if m.options.length(p) < p.Length {
+			r.Ended = runfolder.Stopped
+		}
 	}
 	if err != nil {
 		r.Ended = runfolder.Interrupted
@@ -86,10 +89,10 @@ const (
 func (m *match) playWatched(ctx context.Context, r *Result) error {
 	last := time.Time{}
 	for at := watchedPart; ; at += watchedPart {
-		if err := m.clock.Run(ctx, min(at, m.plan.Length)); err != nil {
+		if err := m.clock.Run(ctx, min(at, m.options.length(m.plan))); err != nil {
 			return err
 		}
-		ended, early := m.ended(m.clock.Now(), m.plan.Length)
+		ended, early := m.ended(m.clock.Now(), m.options.length(m.plan))
 		if early {
 			r.Ended = runfolder.Stopped
 		}
@@ -130,6 +133,7 @@ func (m *match) set(faults hillfold.Faults) {
 		Radius: p.Game.Radius,
 		Faults: faults,
 	}
+	m.describe = func(data []byte) string { return m.server.Describe(data) }
 	m.server = hillfold.NewServer(config, m.names, m.stream("hillfold/world"), m.say(0), func(text string) { m.log(0, m.clock.Now(), text) })
 	serverNode := m.clock.Add(&serverNode{match: m}, 0)
 	for i, b := range p.Bots {
@@ -142,7 +146,7 @@ func (m *match) set(faults hillfold.Faults) {
 		}
 		c.game = hillfold.NewClient(own, b.Name, m.names, m.stream("hillfold/"+b.Name), m.say(view))
 		c.say = m.say(view)
-		c.bot = bot.New(b.Steps, bot.Area{Width: hillfold.Width, Height: hillfold.Height}, c.random)
+		c.bot = player(m.options, b, bot.Area{Width: hillfold.Width, Height: hillfold.Height}, c.random)
 		// Clients do not run in step with each other or with the server.
 		phase := time.Duration(c.random.Float64() * float64(time.Second) / float64(own.Rates.Frame)).Round(time.Microsecond)
 		c.frame = (time.Second / time.Duration(own.Rates.Frame)).Round(time.Microsecond) // all times of a match are whole microseconds
@@ -154,7 +158,7 @@ func (m *match) set(faults hillfold.Faults) {
 			course    link.Course
 		}{{link.Up, c.node, serverNode, l.Up}, {link.Down, serverNode, c.node, l.Down}} {
 			line := link.NewLine(d.course, m.stream("link/"+b.Name+"/"+d.direction.String()))
-			m.clock.Connect(d.from, d.to, line, func(f link.Fate) { m.packet(view, d.direction, f) })
+			m.clock.Connect(d.from, d.to, line, func(f link.Fate, data []byte) { m.packet(view, d.direction, f, data) })
 		}
 		m.clients = append(m.clients, c)
 	}
@@ -224,7 +228,8 @@ type clientNode struct {
 	node    sim.Node
 	server  sim.Node
 	random  *rand.Rand
-	bot     *bot.Bot
+	bot     bot.Player
+	did     bot.Recorder
 	game    *hillfold.Client
 	say     func(*trace.Record)
 	frame   time.Duration
@@ -237,6 +242,7 @@ type clientNode struct {
 func (n *clientNode) Step(now time.Duration, arrived []sim.Datagram) time.Duration {
 	n.arrived = packets(n.arrived, arrived)
 	action := n.bot.Act(now, n)
+	n.match.options.acted(&n.did, n.name, now, action)
 	if action.Join && n.game.Idle() {
 		n.game.Join(now)
 	}
