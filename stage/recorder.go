@@ -24,8 +24,8 @@ type recorder struct {
 	alert    func(judge.Alert)
 	observe  func(Packet)
 	describe func(data []byte) string // nil if nobody knows what packets carry
-	progress []([2]LinkProgress) // by view
-	stopAt   time.Duration       // the match is to end then; 0 means at its length
+	progress []([2]LinkProgress)      // by view
+	stopAt   time.Duration            // the match is to end then; 0 means at its length
 }
 
 // prepare takes what a match is asked for beside being played.

@@ -91,7 +91,7 @@ type Options struct {
 	StopAtFirst bool              // ends the match Aftermath after the first finding has become certain
 	Progress    func(Progress)    // hears how far the match is, a few times a second; may be nil
 
-	Script map[string][]bot.Moment            // what bots do, instead of their steps; those that are not named do theirs
+	Script map[string][]bot.Moment              // what bots do, instead of their steps; those that are not named do theirs
 	Acted  func(name string, moment bot.Moment) // hears what bots do; may be nil
 	Packet func(Packet)                         // hears of every packet; may be nil
 	Until  time.Duration                        // the match is cut off there; 0 means at its length

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -67,11 +66,8 @@ Exits with 0 if nothing was found, 1 if something was, 3 if no match could be pl
 				return failed(err)
 			}
 			if asJSON {
-				e := json.NewEncoder(c.OutOrStdout())
-				e.SetEscapeHTML(false)
-				e.SetIndent("", "  ")
-				if err := e.Encode(r); err != nil {
-					return failed(err)
+				if err := printJSON(c, r); err != nil {
+					return err
 				}
 			} else {
 				report.NewText(c.OutOrStdout()).Hunt(r)

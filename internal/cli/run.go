@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -179,12 +178,5 @@ var notInNames = regexp.MustCompile(`[^a-z0-9]+`)
 // freeFolder names a folder below parent that does not exist yet.
 func freeFolder(parent string, p *plan.Plan) string {
 	slug := strings.Trim(notInNames.ReplaceAllString(strings.ToLower(p.Title), "-"), "-")
-	base := filepath.Join(parent, fmt.Sprintf("%s-seed%d", slug, p.Seed))
-	path := base
-	for i := 2; ; i++ {
-		if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
-			return path
-		}
-		path = fmt.Sprintf("%s-%d", base, i)
-	}
+	return freePath(filepath.Join(parent, fmt.Sprintf("%s-seed%d", slug, p.Seed)))
 }

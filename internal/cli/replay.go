@@ -1,0 +1,214 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"zitherwheel/judge"
+	"zitherwheel/plan"
+	"zitherwheel/replay"
+	"zitherwheel/report"
+	"zitherwheel/runfolder"
+)
+
+func replayCommand() *cobra.Command {
+	var out string
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "replay RUNFOLDER",
+		Short: "Play a recorded match again, and say how far it followed",
+		Long: `Plays the match of a run folder again and judges it. On the virtual clock it is the
+same match, and every line is compared. On the wall clock the bots do what was
+recorded, the n-th packet of each direction is given the fate that the n-th was
+recorded with, and what is printed says how far the match followed: processes keep no
+exact time.
+
+Exits as zwheel run does; with 3 if a match on the virtual clock was not the same, which
+another version of the program can be the cause of.`,
+		Example:           "  zwheel replay runs/four-dogs-lost-goodbye-seed31",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: completeRuns,
+		RunE: func(c *cobra.Command, args []string) error {
+			recording, err := loadRecording(c, args[0])
+			if err != nil {
+				return err
+			}
+			if out == "" {
+				out = freePath(filepath.Clean(args[0]) + "-replayed")
+			}
+			lab := &replay.Lab{Wall: wallOptions()}
+			followed, r, err := recording.Again(c.Context(), lab, out, wallOptions())
+			switch {
+			case errors.Is(err, runfolder.ErrExists):
+				return usage("%s exists already and is left as it is; name another folder with --out", out)
+			case c.Context().Err() != nil:
+				return &exit{exitInterrupted, errors.New("interrupted")}
+			case err != nil:
+				return failed(err)
+			}
+			if asJSON {
+				if err := printJSON(c, followed); err != nil {
+					return err
+				}
+			} else {
+				text := report.NewText(c.OutOrStdout())
+				text.Followed(followed)
+				if r.Verdict != nil {
+					fmt.Fprintf(c.OutOrStdout(), "\n%s   %s\n", text.Outcome(r.Verdict.Outcome), report.Summary(r.Verdict))
+					text.Findings(r.Verdict)
+				}
+				fmt.Fprintf(c.OutOrStdout(), "Run folder: %s\n", out)
+			}
+			if followed.Clock == plan.Virtual && !followed.Same {
+				return failed(errors.New("the match was not the same; was it recorded by another version of this program?"))
+			}
+			if r.Ended == runfolder.Stopped { // as it was recorded
+				return quiet(codeOf(r.Verdict.Outcome))
+			}
+			return conclude(c, r)
+		},
+	}
+	c.Flags().StringVar(&out, "out", "", "folder to make for the run (default RUNFOLDER-replayed)")
+	c.Flags().BoolVar(&asJSON, "json", false, "print how far it followed as JSON")
+	return c
+}
+
+func whyCommand() *cobra.Command {
+	var lab replay.Lab
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "why RUNFOLDER [FINDING]",
+		Short: "Prove which packets a finding hangs on, by playing its match again without them",
+		Long: `Plays the match of a run folder again with packets delivered that were lost, late or
+damaged, and finds the smallest set of them that makes the difference: with them
+delivered the finding is gone, and with only them faring as they did it is there. Where
+no packet matters it says so, and tries other things: delay, who plays, who joined late,
+what they did.
+
+Without a FINDING it is the head of the first incident. On the wall clock each variant is
+played --runs times and counts as showing the finding if it is there in --needed of them.
+
+Exits with 0 if something was proved, 3 if not.`,
+		Example:           "  zwheel why runs/four-dogs-lost-goodbye-seed31 F1",
+		Args:              cobra.RangeArgs(1, 2),
+		ValidArgsFunction: completeFindings,
+		RunE: func(c *cobra.Command, args []string) error {
+			recording, finding, err := loadFinding(c, args)
+			if err != nil {
+				return err
+			}
+			if err := preparedLab(c, &lab); err != nil {
+				return err
+			}
+			began := time.Now()
+			w, err := recording.Why(c.Context(), &lab, finding)
+			if err != nil {
+				return replayError(c, err, w.Replays)
+			}
+			if asJSON {
+				return printJSON(c, w)
+			}
+			report.NewText(c.OutOrStdout()).Why(w)
+			fmt.Fprintf(c.ErrOrStderr(), "%d matches played in %.1f s\n", w.Replays, time.Since(began).Seconds())
+			return nil
+		},
+	}
+	labFlags(c, &lab)
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON instead of text")
+	return c
+}
+
+func labFlags(c *cobra.Command, lab *replay.Lab) {
+	c.Flags().IntVar(&lab.Runs, "runs", 3, "on the wall clock: how often each variant is played")
+	c.Flags().IntVar(&lab.Needed, "needed", 2, "on the wall clock: in how many of them the finding must show")
+	c.Flags().IntVar(&lab.Workers, "at-once", 0, "matches at once (default one a core, two on the wall clock)")
+}
+
+func preparedLab(c *cobra.Command, lab *replay.Lab) error {
+	if lab.Needed < 1 || lab.Runs < lab.Needed {
+		return usage("--needed %d of --runs %d is not possible", lab.Needed, lab.Runs)
+	}
+	lab.Wall = wallOptions()
+	lab.Tell = func(text string) { fmt.Fprintln(c.ErrOrStderr(), text) }
+	return nil
+}
+
+func replayError(c *cobra.Command, err error, replays int) error {
+	switch {
+	case c.Context().Err() != nil:
+		return &exit{exitInterrupted, fmt.Errorf("interrupted after %d matches; nothing was proved", replays)}
+	case errors.Is(err, replay.ErrNotThere):
+		return failed(fmt.Errorf("%w; see with zwheel replay how far it follows", err))
+	}
+	return failed(err)
+}
+
+// loadRecording reads a run folder with all that was recorded in it.
+func loadRecording(c *cobra.Command, path string) (*replay.Recording, error) {
+	run, err := runfolder.Open(path)
+	if err != nil {
+		return nil, &exit{exitUsage, err}
+	}
+	recording, err := replay.Load(c.Context(), run)
+	switch {
+	case c.Context().Err() != nil:
+		return nil, &exit{exitInterrupted, errors.New("interrupted")}
+	case err != nil:
+		return nil, failed(err)
+	}
+	return recording, nil
+}
+
+// loadFinding reads a run folder and one of its findings: the one that is named, or the
+// head of the first incident.
+func loadFinding(c *cobra.Command, args []string) (*replay.Recording, *judge.Finding, error) {
+	recording, err := loadRecording(c, args[0])
+	if err != nil {
+		return nil, nil, err
+	}
+	v := recording.Verdict
+	if v == nil {
+		return nil, nil, usage("%s has no findings.json; judge it with zwheel check first", args[0])
+	}
+	if len(v.Incidents) == 0 {
+		return nil, nil, usage("nothing was found in %s, so there is nothing to ask about", args[0])
+	}
+	name := v.Incidents[0].Head
+	if len(args) > 1 {
+		name = args[1]
+	}
+	if i := slices.IndexFunc(v.Findings, func(f *judge.Finding) bool { return strings.EqualFold(f.ID, name) }); i >= 0 {
+		return recording, v.Findings[i], nil
+	}
+	return nil, nil, usage("there is no finding %q in %s; zwheel show %s lists them", name, args[0], args[0])
+}
+
+// freePath is the path, or the first with a number behind it that does not exist yet.
+func freePath(base string) string {
+	path := base
+	for i := 2; ; i++ {
+		if _, err := os.Stat(path); errors.Is(err, os.ErrNotExist) {
+			return path
+		}
+		path = fmt.Sprintf("%s-%d", base, i)
+	}
+}
+
+// printJSON prints a result as JSON.
+func printJSON(c *cobra.Command, v any) error {
+	e := json.NewEncoder(c.OutOrStdout())
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	if err := e.Encode(v); err != nil {
+		return failed(err)
+	}
+	return nil
+}

@@ -1,0 +1,156 @@
+package replay
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"zitherwheel/judge"
+	"zitherwheel/plan"
+	"zitherwheel/stage"
+)
+
+// Lab plays variants of a match and looks for a finding in each.
+//
+// On the virtual clock a variant is played once: it would be the same again. On the
+// wall clock it is played Runs times, and shows the finding if Needed of them do.
+type Lab struct {
+	Wall    stage.Options // what a match on the wall clock needs
+	Workers int           // matches at once; 0 means one a core, or on the wall clock two
+	Runs    int           // on the wall clock; 0 means 1
+	Needed  int           // 0 means 1
+	Tell    func(string)  // hears what is tried; may be nil
+
+	replays atomic.Int64
+}
+
+// Replays is how many matches have been played so far.
+func (l *Lab) Replays() int { return int(l.replays.Load()) }
+
+func (l *Lab) tell(format string, args ...any) {
+	if l.Tell != nil {
+		l.Tell(fmt.Sprintf(format, args...))
+	}
+}
+
+// Target is the finding that is looked for. What is left empty may be anything.
+type Target struct {
+	Signature    string
+	View, Entity string
+	Began        time.Duration
+	Near         time.Duration // how far from Began it may begin; 0 means anywhere
+}
+
+// In is the finding in a verdict, or nil.
+func (t Target) In(v *judge.Verdict) *judge.Finding {
+	if v == nil {
+		return nil
+	}
+	for _, f := range v.Findings {
+		switch {
+		case f.Signature != t.Signature:
+		case t.View != "" && f.View != t.View:
+		case t.Entity != "" && f.Entity != t.Entity:
+		case t.Near > 0 && (time.Duration(f.BeganAt) < t.Began-t.Near || time.Duration(f.BeganAt) > t.Began+t.Near):
+		default:
+			return f
+		}
+	}
+	return nil
+}
+
+// play plays a variant once.
+func (l *Lab) play(ctx context.Context, v Variant, options stage.Options) (*stage.Result, error) {
+	l.replays.Add(1)
+	options.Script, options.Until = v.Script, v.Until
+	if v.Plan.Clock == plan.Wall && options.Folder == "" {
+		folder, err := os.MkdirTemp("", "zwheel-replay-")
+		if err != nil {
+			return nil, err
+		}
+		defer os.RemoveAll(folder)
+		wall := l.Wall
+		wall.Folder, wall.Script, wall.Until, wall.Packet = filepath.Join(folder, "run"), options.Script, options.Until, options.Packet
+		options = wall
+	}
+	r, err := stage.Run(ctx, v.Plan, options)
+	if err == nil {
+		err = ctx.Err()
+	}
+	return r, err
+}
+
+// shows plays a variant as often as it takes to know whether it shows the finding. A
+// match that could not be played does not.
+func (l *Lab) shows(ctx context.Context, v Variant, target Target) (bool, error) {
+	runs, needed := 1, 1
+	if v.Plan.Clock == plan.Wall {
+		runs, needed = max(1, l.Runs), max(1, l.Needed)
+	}
+	seen := 0
+	for n := range runs {
+		r, err := l.play(ctx, v, stage.Options{})
+		if err != nil {
+			return false, err
+		}
+		if target.In(r.Verdict) != nil {
+			seen++
+		}
+		if left := runs - 1 - n; seen >= needed || seen+left < needed {
+			break
+		}
+	}
+	return seen >= needed, nil
+}
+
+// first is the first of n variants that shows the finding, or -1. Several are played
+// at once.
+func (l *Lab) first(ctx context.Context, n int, variant func(int) Variant, target Target) (int, error) {
+	var lock sync.Mutex
+	var failed error
+	next, best := 0, -1
+	var workers sync.WaitGroup
+	for range min(n, l.atOnce(variant, n)) {
+		workers.Go(func() {
+			for {
+				lock.Lock()
+				i := next
+				if failed != nil || i >= n || best >= 0 {
+					lock.Unlock()
+					return
+				}
+				next++
+				v := variant(i)
+				lock.Unlock()
+				shown, err := l.shows(ctx, v, target)
+				lock.Lock()
+				if failed == nil {
+					failed = err
+				}
+				if shown && (best < 0 || i < best) {
+					best = i
+				}
+				lock.Unlock()
+			}
+		})
+	}
+	workers.Wait()
+	return best, failed
+}
+
+func (l *Lab) atOnce(variant func(int) Variant, n int) int {
+	switch {
+	case n == 0:
+		return 0
+	case l.Workers > 0:
+		return l.Workers
+	case variant(0).Plan.Clock == plan.Wall:
+		return 2
+	}
+	return runtime.GOMAXPROCS(0)
+}

@@ -1,0 +1,244 @@
+package replay
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"zitherwheel/bot"
+	"zitherwheel/link"
+	"zitherwheel/plan"
+)
+
+// otherwise looks for what a finding hangs on that hangs on no packet: delay, who
+// plays, when they joined, what they did, and the rates.
+func (c *inquiry) otherwise(ctx context.Context, w *Why) error {
+	c.lab.tell("no packet makes the difference; trying other things")
+	try := func(what string, v Variant) (bool, error) {
+		there, err := c.lab.shows(ctx, v, c.target)
+		if err == nil {
+			w.Needs = append(w.Needs, Need{what, there})
+		}
+		return there, err
+	}
+	// On perfect links, then with every packet after the usual time of its way.
+	base := c.steady(0)
+	perfect, err := try("perfect links", base)
+	if err != nil {
+		return err
+	}
+	if !perfect {
+		base = c.steady(1)
+		steady, err := try("every packet after the usual time of its link", base)
+		if err != nil {
+			return err
+		}
+		if !steady {
+			w.Proved = "With perfect links, and with every packet taking the usual time, the finding is gone; with the recorded delays it is there: it hangs on how uneven the delay is."
+			w.Unproved = append(w.Unproved, "which delays matter")
+			return nil
+		}
+		if err := c.leastDelay(ctx, w); err != nil {
+			return err
+		}
+	}
+	needs, err := c.people(ctx, w, base, try)
+	if err != nil {
+		return err
+	}
+	network := "the network plays no part in it"
+	if !perfect {
+		network = "it takes delay, and no more than that of the network"
+	}
+	w.Proved = "No packet matters: with every packet delivered the finding is there all the same, and " + network + "."
+	if needs != "" {
+		w.Proved += " " + needs
+	}
+	return nil
+}
+
+// steady is the recorded match with every packet delivered after that part of the
+// usual time.
+func (c *inquiry) steady(part float64) Variant {
+	v := Variant{Plan: ownLinks(c.Plan), Script: c.Script, Until: c.until}
+	for _, way := range ways(v.Plan) {
+		*courseOf(v.Plan, way) = link.Course{Quality: link.Quality{Latency: time.Duration(part * float64(c.usual[way])).Round(time.Millisecond)}}
+	}
+	for i := range v.Plan.Links {
+		v.Plan.Links[i].Moves, v.Plan.Links[i].Resets = nil, nil
+	}
+	return v
+}
+
+const leastDelaySteps = 5
+
+// leastDelay halves its way to the part of the usual delay that it takes.
+func (c *inquiry) leastDelay(ctx context.Context, w *Why) error {
+	gone, there := 0.0, 1.0
+	for range leastDelaySteps {
+		middle := (gone + there) / 2
+		shown, err := c.lab.shows(ctx, c.steady(middle), c.target)
+		if err != nil {
+			return err
+		}
+		if shown {
+			there = middle
+		} else {
+			gone = middle
+		}
+	}
+	down := c.usual[Way{w.View, link.Down}].Seconds() * 1e3
+	w.Needs = append(w.Needs, Need{fmt.Sprintf("%.0f ms to %s, and the others in proportion", there*down, w.View), true},
+		Need{fmt.Sprintf("%.0f ms to %s, and the others in proportion", gone*down, w.View), false})
+	return nil
+}
+
+// people finds who is needed, and of these whose late joining and whose inputs.
+func (c *inquiry) people(ctx context.Context, w *Why, base Variant, try func(string, Variant) (bool, error)) (string, error) {
+	var others []string
+	for _, b := range c.Plan.Bots {
+		if b.Name != c.target.View {
+			others = append(others, b.Name)
+		}
+	}
+	present := []string{}
+	alone, err := try("nobody else in the match", onlyBots(base, c.target.View))
+	if err != nil {
+		return "", err
+	}
+	if !alone && len(others) > 0 {
+		set, err := minimise(len(others), func(sets [][]int) (int, error) {
+			return c.lab.first(ctx, len(sets), func(i int) Variant { return onlyBots(base, c.target.View, named(others, sets[i])...) }, c.target)
+		})
+		if err != nil {
+			return "", err
+		}
+		present = named(others, set)
+		w.Needs = append(w.Needs, Need{fmt.Sprintf("of the others only %s", and(present)), true})
+		base = onlyBots(base, c.target.View, present...)
+	} else if alone {
+		base = onlyBots(base, c.target.View)
+	}
+	needs := ""
+	if len(present) > 0 {
+		needs = fmt.Sprintf("It takes %s beside %s.", and(present), c.target.View)
+	}
+	for _, name := range append([]string{c.target.View}, present...) {
+		moments := base.Script[name]
+		if len(moments) == 0 {
+			continue
+		}
+		if moments[0].At > time.Second {
+			v := base
+			v.Script = without(base.Script, name)
+			v.Script[name] = joinAtStart(moments)
+			there, err := try(name+" joining at the start", v)
+			if err != nil {
+				return "", err
+			}
+			if !there {
+				needs += fmt.Sprintf(" It takes %s joining late.", name)
+			}
+		}
+		v := base
+		v.Script = without(base.Script, name)
+		v.Script[name] = standing(moments)
+		there, err := try(name+" doing nothing but joining and leaving", v)
+		if err != nil {
+			return "", err
+		}
+		if !there {
+			needs += fmt.Sprintf(" It takes what %s does.", name)
+		}
+	}
+	for _, rate := range []struct {
+		what string
+		set  func(p *plan.Plan)
+	}{
+		{"all clients at the game's frame rate", func(p *plan.Plan) {
+			for i := range p.Bots {
+				p.Bots[i].Frame = 0
+			}
+		}},
+		{"the world within everybody's reach", func(p *plan.Plan) { p.Game.Radius = 0 }},
+		{"a place for everybody", func(p *plan.Plan) { p.Game.Places = 0 }},
+	} {
+		p := *base.Plan
+		p.Bots = slices.Clone(p.Bots)
+		rate.set(&p)
+		if samePlan(&p, base.Plan) {
+			continue
+		}
+		v := base
+		v.Plan = &p
+		if _, err := try(rate.what, v); err != nil {
+			return "", err
+		}
+	}
+	return needs, nil
+}
+
+func samePlan(a, b *plan.Plan) bool {
+	return a.Game.Radius == b.Game.Radius && a.Game.Places == b.Game.Places && slices.EqualFunc(a.Bots, b.Bots, func(x, y plan.Bot) bool { return x.Frame == y.Frame })
+}
+
+// onlyBots leaves of a variant's bots only those.
+func onlyBots(v Variant, first string, more ...string) Variant {
+	p := *v.Plan
+	p.Bots = slices.DeleteFunc(slices.Clone(p.Bots), func(b plan.Bot) bool { return b.Name != first && !slices.Contains(more, b.Name) })
+	v.Plan = &p
+	return v
+}
+
+func named(names []string, numbers []int) (list []string) {
+	for _, i := range numbers {
+		list = append(list, names[i])
+	}
+	return list
+}
+
+func and(names []string) string {
+	switch len(names) {
+	case 0:
+		return "nobody"
+	case 1:
+		return names[0]
+	}
+	text := ""
+	for i, n := range names {
+		switch {
+		case i == 0:
+		case i == len(names)-1:
+			text += " and "
+		default:
+			text += ", "
+		}
+		text += n
+	}
+	return text
+}
+
+// joinAtStart lets the first joining of a script be at once.
+func joinAtStart(moments []bot.Moment) []bot.Moment {
+	moments = slices.Clone(moments)
+	for i := range moments {
+		if moments[i].Join {
+			join := moments[i]
+			moments[i].Join = false
+			join.At, join.Action = 0, bot.Action{Join: true}
+			return append([]bot.Moment{join}, moments...)
+		}
+	}
+	return moments
+}
+
+// standing leaves of a script only the joining and leaving.
+func standing(moments []bot.Moment) (list []bot.Moment) {
+	for _, m := range moments {
+		if m.Join || m.Leave {
+			list = append(list, bot.Moment{At: m.At, Action: bot.Action{Join: m.Join, Leave: m.Leave}})
+		}
+	}
+	return list
+}

@@ -1,0 +1,214 @@
+// Package replay plays a match again that was recorded: as it was (again.go), with
+// some of its packets given another fate, to prove which of them matter (why.go), or
+// with less of everything, to find the smallest plan that still goes wrong
+// (shrink.go). All three are the same thing to it: a [Variant] of the recording, which
+// a [Lab] plays.
+//
+// It knows plans, fates and verdicts, and how to have a match played; nothing of how
+// results are shown.
+package replay
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"os"
+	"slices"
+	"time"
+
+	"zitherwheel/bot"
+	"zitherwheel/judge"
+	"zitherwheel/link"
+	"zitherwheel/plan"
+	"zitherwheel/runfolder"
+	"zitherwheel/stage"
+	"zitherwheel/trace"
+)
+
+// Recording is a match that was played, with what is needed to play it again.
+type Recording struct {
+	Run     *runfolder.Run
+	Plan    *plan.Plan
+	Verdict *judge.Verdict // nil if the run folder has none
+	Fates   map[Way][]link.Fate
+	Script  map[string][]bot.Moment // what each bot did
+}
+
+// Way is one direction of a bot's link.
+type Way struct {
+	Link      string
+	Direction link.Direction
+}
+
+func (w Way) String() string { return w.Direction.String() + " " + toOrFrom[w.Direction] + " " + w.Link }
+
+var toOrFrom = [...]string{link.Up: "from", link.Down: "to"}
+
+// Load reads a recording. What the bots did on the virtual clock is not recorded,
+// because it can be had by letting them do it again.
+func Load(ctx context.Context, run *runfolder.Run) (*Recording, error) {
+	p, err := plan.Load(run.PlanPath())
+	if err != nil {
+		return nil, err
+	}
+	r := &Recording{Run: run, Plan: p, Fates: map[Way][]link.Fate{}, Script: map[string][]bot.Moment{}}
+	if err := r.readVerdict(); err != nil {
+		return nil, err
+	}
+	if err := r.readFates(); err != nil {
+		return nil, err
+	}
+	if p.Clock == plan.Wall {
+		return r, r.readScript()
+	}
+	_, err = stage.Run(ctx, p, stage.Options{Silent: true, Acted: func(name string, m bot.Moment) { r.Script[name] = append(r.Script[name], m) }})
+	if err == nil {
+		err = ctx.Err()
+	}
+	return r, err
+}
+
+func (r *Recording) readVerdict() error {
+	text, err := os.ReadFile(r.Run.FindingsPath())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	r.Verdict = &judge.Verdict{}
+	if err := json.Unmarshal(text, r.Verdict); err != nil {
+		return fmt.Errorf("%s: %w", r.Run.FindingsPath(), err)
+	}
+	return nil
+}
+
+func (r *Recording) readFates() error {
+	file, err := trace.Open(r.Run.PacketsPath())
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	reader := runfolder.NewPacketReader(file)
+	for {
+		name, d, fate, err := reader.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		} else if err != nil {
+			return err
+		}
+		way := Way{name, d}
+		r.Fates[way] = append(r.Fates[way], fate)
+	}
+}
+
+func (r *Recording) readScript() error {
+	file, err := trace.Open(r.Run.InputsPath())
+	if errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%s: there is no inputs.jsonl.zst in it, so what the bots did is not known; play the match once more with zwheel run", r.Run.Path)
+	} else if err != nil {
+		return err
+	}
+	defer file.Close()
+	r.Script, err = bot.ReadMoments(file)
+	return err
+}
+
+// ways are both directions of the links of all bots, in the plan's order.
+func ways(p *plan.Plan) (list []Way) {
+	for _, b := range p.Bots {
+		list = append(list, Way{b.Name, link.Up}, Way{b.Name, link.Down})
+	}
+	return list
+}
+
+// Variant is a match that is played in place of the one that was recorded.
+type Variant struct {
+	Plan   *plan.Plan
+	Script map[string][]bot.Moment // of the bots that follow one
+	Until  time.Duration           // it is cut off there; 0 means at its end
+}
+
+// Same is the recorded match: the same inputs, and every packet with its fate.
+func (r *Recording) Same() Variant {
+	return Variant{Plan: r.given(r.fates()), Script: r.Script}
+}
+
+// fates are the fates to give all packets that were recorded.
+func (r *Recording) fates() map[Way][]link.Given {
+	all := map[Way][]link.Given{}
+	for way, fates := range r.Fates {
+		list := make([]link.Given, len(fates))
+		for i, f := range fates {
+			list[i] = f.Given()
+		}
+		all[way] = list
+	}
+	return all
+}
+
+// given is the plan in which every bot has a link of its own, with those fates.
+func (r *Recording) given(fates map[Way][]link.Given) *plan.Plan {
+	p := ownLinks(r.Plan)
+	for way, list := range fates {
+		if c := courseOf(p, way); c != nil {
+			c.Given = list
+		}
+	}
+	return p
+}
+
+// ownLinks copies a plan and gives every bot a link of its own that is called like it.
+func ownLinks(p *plan.Plan) *plan.Plan {
+	own := *p
+	own.Links, own.Bots = nil, slices.Clone(p.Bots)
+	for i, b := range own.Bots {
+		l := p.LinkOf(b)
+		l.Name = b.Name
+		own.Links = append(own.Links, l)
+		own.Bots[i].Link = b.Name
+	}
+	return &own
+}
+
+// courseOf is the course of one direction of a link of a plan's own, or nil.
+func courseOf(p *plan.Plan, w Way) *link.Course {
+	for i := range p.Links {
+		l := &p.Links[i]
+		switch {
+		case l.Name != w.Link:
+		case w.Direction == link.Up:
+			return &l.Up
+		default:
+			return &l.Down
+		}
+	}
+	return nil
+}
+
+// usual is the median delay of the packets that arrived.
+func usual(fates []link.Fate) time.Duration {
+	var delays []time.Duration
+	for _, f := range fates {
+		if f.Copies > 0 {
+			delays = append(delays, f.Arrives[0]-f.Sent)
+		}
+	}
+	if delays == nil {
+		return 0
+	}
+	slices.Sort(delays)
+	return delays[len(delays)/2]
+}
+
+// without is a script in which some bots are missing.
+func without(script map[string][]bot.Moment, names ...string) map[string][]bot.Moment {
+	rest := maps.Clone(script)
+	for _, name := range names {
+		delete(rest, name)
+	}
+	return rest
+}

@@ -1,0 +1,88 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"zitherwheel/plan"
+	"zitherwheel/replay"
+)
+
+// Followed writes how far a match that was played again followed its recording.
+func (t *Text) Followed(f *replay.Followed) {
+	switch {
+	case f.Clock == plan.Virtual && f.Same:
+		fmt.Fprintf(t.w, "%s   %s lines in %d files are the same\n", t.colour("2", "THE SAME MATCH"), Number(f.Lines), f.Files)
+		return
+	case f.Clock == plan.Virtual:
+		fmt.Fprintf(t.w, "%s   %s\n", t.colour("1", "NOT THE SAME MATCH"), f.Differs)
+		return
+	}
+	for _, line := range []struct {
+		what string
+		list []string
+	}{{"found again", f.Kept}, {"not found again", f.Gone}, {"found, and not in the recording", f.New}} {
+		for _, s := range line.list {
+			fmt.Fprintf(t.w, "%s: %s\n", line.what, s)
+		}
+	}
+	fmt.Fprintln(t.w)
+	var table table
+	table.right = true
+	table.row("  link", "packets then", "now", "as big as then", "until", "fared as then", "sent apart, median", "p95")
+	for _, w := range f.Ways {
+		until := "the end"
+		if w.UntilSize >= 0 {
+			until = fmt.Sprintf("%.3f s", w.UntilSize)
+		}
+		table.row(fmt.Sprintf("  %s %s", w.Link, w.Direction), Number(w.Recorded), Number(w.Played), Number(w.SameSize), until, Number(w.LikeFates), fmt.Sprintf("%.1f ms", w.Apart), fmt.Sprintf("%.1f ms", w.ApartP95))
+	}
+	table.write(t.w)
+}
+
+// Why writes what was proved of a finding.
+func (t *Text) Why(w *replay.Why) {
+	fmt.Fprintf(t.w, "%s: %s, %s at %.3f s\n\n", w.Finding, t.colour("1", w.Signature), w.View, w.Began)
+	fmt.Fprintf(t.w, "%s\n", w.Proved)
+	if len(w.Packets) > 0 {
+		fmt.Fprintln(t.w)
+		var table table
+		table.row("  packet", "link", "sent", "bytes", "what became of it", "what it carried")
+		for _, p := range w.Packets {
+			carries := p.Carries
+			if carries == "" {
+				carries = "not known"
+			}
+			table.row(fmt.Sprintf("  %d", p.Packet), p.Link+" "+p.Direction, fmt.Sprintf("%.3f s", p.Sent), Number(p.Bytes), p.Fate, carries)
+		}
+		table.write(t.w)
+	}
+	for _, also := range w.Also {
+		fmt.Fprintf(t.w, "  it is there too with only: %s\n", strings.Join(also, " and "))
+	}
+	if len(w.Needs) > 0 {
+		fmt.Fprintln(t.w)
+		var table table
+		table.row("  tried", "the finding")
+		for _, n := range w.Needs {
+			there := "gone"
+			if n.There {
+				there = "there"
+			}
+			table.row("  "+n.What, there)
+		}
+		table.write(t.w)
+	}
+	fmt.Fprintln(t.w)
+	if w.Suspects > 0 {
+		fmt.Fprintf(t.w, "%d packets had fared badly until then. ", w.Suspects)
+	}
+	each := ""
+	if w.Of > 1 {
+		each = fmt.Sprintf(", each variant %d times, and %d of them had to show it", w.Of, w.Needed)
+	}
+	fmt.Fprintf(t.w, "It took %d matches%s.\n", w.Replays, each)
+	for _, u := range w.Unproved {
+		fmt.Fprintf(t.w, "Not proved: %s.\n", u)
+	}
+}
