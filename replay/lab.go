@@ -111,6 +111,15 @@ func (l *Lab) shows(ctx context.Context, v Variant, target Target) (bool, error)
 // first is the first of n variants that shows the finding, or -1. Several are played
 // at once.
 func (l *Lab) first(ctx context.Context, n int, variant func(int) Variant, target Target) (int, error) {
+	return l.firstThat(ctx, true, n, variant, target)
+}
+
+// firstNot is the first of n variants that does not show it, or -1.
+func (l *Lab) firstNot(ctx context.Context, n int, variant func(int) Variant, target Target) (int, error) {
+	return l.firstThat(ctx, false, n, variant, target)
+}
+
+func (l *Lab) firstThat(ctx context.Context, shows bool, n int, variant func(int) Variant, target Target) (int, error) {
 	var lock sync.Mutex
 	var failed error
 	next, best := 0, -1
@@ -132,7 +141,7 @@ func (l *Lab) first(ctx context.Context, n int, variant func(int) Variant, targe
 				if failed == nil {
 					failed = err
 				}
-				if shown && (best < 0 || i < best) {
+				if shown == shows && err == nil && (best < 0 || i < best) {
 					best = i
 				}
 				lock.Unlock()

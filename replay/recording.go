@@ -44,7 +44,9 @@ type Way struct {
 	Direction link.Direction
 }
 
-func (w Way) String() string { return w.Direction.String() + " " + toOrFrom[w.Direction] + " " + w.Link }
+func (w Way) String() string {
+	return w.Direction.String() + " " + toOrFrom[w.Direction] + " " + w.Link
+}
 
 var toOrFrom = [...]string{link.Up: "from", link.Down: "to"}
 

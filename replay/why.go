@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -17,22 +18,24 @@ import (
 // Why is what was proved of a finding by playing its match again. Its JSON is that of
 // zwheel why --json.
 type Why struct {
-	Finding   string     `json:"finding"` // its id
-	Signature string     `json:"signature"`
-	View      string     `json:"view"`
-	Entity    string     `json:"entity"`
-	Began     float64    `json:"began_s"`
-	Packets   []Culprit  `json:"packets"`    // the smallest set that makes the difference; empty if no packet does
-	Gone      bool       `json:"gone"`       // with these delivered, and all others as they were, the finding is gone
-	There     bool       `json:"there"`      // with these as they were, and all others delivered, it is there
-	Suspects  int        `json:"suspects"`   // packets that were lost, late, doubled or damaged until then
-	Also      [][]string `json:"also_alone"` // other sets that each make the finding too
-	Needs     []Need     `json:"needs"`      // what else was tried, where no packet matters
-	Replays   int        `json:"replays"`
-	Of        int        `json:"runs_each,omitempty"` // on the wall clock: how often each variant was played
-	Needed    int        `json:"needed,omitempty"`    // and in how many of them it had to show
-	Proved    string     `json:"proved"`              // in one sentence
-	Unproved  []string   `json:"not_proved"`
+	Finding     string    `json:"finding"` // its id
+	Signature   string    `json:"signature"`
+	View        string    `json:"view"`
+	Entity      string    `json:"entity"`
+	Began       float64   `json:"began_s"`
+	Packets     []Culprit `json:"packets"`               // the smallest set that makes the difference; empty if no packet does
+	Gone        bool      `json:"gone"`                  // with these delivered, and all others as they were, the finding is gone
+	There       bool      `json:"there"`                 // with these as they were, and all others delivered, it is there
+	Suspects    int       `json:"suspects"`              // packets that were lost, late, doubled or damaged until then
+	Beside      string    `json:"beside,omitempty"`      // what was done with the others for that
+	Enough      []string  `json:"enough,omitempty"`      // which of several packets make it alone
+	Counterpart []string  `json:"counterpart,omitempty"` // what does it in the match in which every other packet is delivered
+	Needs       []Need    `json:"needs"`                 // what else was tried, where no packet matters
+	Replays     int       `json:"replays"`
+	Of          int       `json:"runs_each,omitempty"` // on the wall clock: how often each variant was played
+	Needed      int       `json:"needed,omitempty"`    // and in how many of them it had to show
+	Proved      string    `json:"proved"`              // in one sentence
+	Unproved    []string  `json:"not_proved"`
 }
 
 // Culprit is a packet that makes the difference.
@@ -65,10 +68,10 @@ type Need struct {
 var ErrNotThere = errors.New("the finding does not come again when the match is played as it was recorded")
 
 const (
-	findingNear = 2 * time.Second // a finding that begins so near counts as the same one
-	mostAlso    = 3               // other causes that are looked for
-	aftermath   = time.Second     // played on after a finding has become certain
-	lateBy      = 10 * time.Millisecond
+	findingNear     = 2 * time.Second // a finding that begins so near counts as the same one
+	counterpartNear = 3 * time.Second
+	aftermath       = time.Second // played on after a finding has become certain
+	lateBy          = 10 * time.Millisecond
 )
 
 // Why proves which packets a finding hangs on, or that it hangs on none.
@@ -86,10 +89,11 @@ func (r *Recording) Why(ctx context.Context, l *Lab, f *judge.Finding) (*Why, er
 // inquiry is the search for the packets.
 type inquiry struct {
 	*Recording
-	lab    *Lab
-	target Target
-	until  time.Duration
-	usual  map[Way]time.Duration
+	lab      *Lab
+	target   Target
+	until    time.Duration
+	usual    map[Way]time.Duration
+	suspects []suspect // in the order in which they were sent
 }
 
 // suspect is a packet that fared other than most.
@@ -108,19 +112,18 @@ func (c *inquiry) run(ctx context.Context, w *Why, f *judge.Finding) error {
 	}
 	// First those that were lost, doubled or damaged; then those that were late too.
 	for _, late := range []bool{false, true} {
-		suspects := c.suspects(late, f)
-		w.Suspects = len(suspects)
-		if len(suspects) == 0 {
+		c.suspects = c.fared(late)
+		w.Suspects = len(c.suspects)
+		if len(c.suspects) == 0 {
 			continue
 		}
-		there, err := c.lab.shows(ctx, c.world(suspects, nil), c.target)
+		there, err := c.shows(ctx, func(int) bool { return false })
 		if err != nil {
 			return err
 		}
-		if there {
-			continue // it takes none of them
+		if !there { // it takes some of them
+			return c.packets(ctx, w)
 		}
-		return c.packets(ctx, w, suspects)
 	}
 	return c.otherwise(ctx, w)
 }
@@ -160,10 +163,9 @@ func (c *inquiry) horizon(ctx context.Context, f *judge.Finding) error {
 	return err
 }
 
-// suspects lists the packets that fared other than most: lost, doubled, damaged, sent
-// again, and if asked for late ones; first those on the link of the finding's view
-// that were sent shortly before it began, the latest first.
-func (c *inquiry) suspects(late bool, f *judge.Finding) (list []suspect) {
+// fared lists the packets that fared other than most: lost, doubled, damaged, sent
+// again, and if asked for late or early ones.
+func (c *inquiry) fared(late bool) (list []suspect) {
 	until := c.until
 	if until == 0 {
 		until = c.Plan.Length
@@ -172,45 +174,35 @@ func (c *inquiry) suspects(late bool, f *judge.Finding) (list []suspect) {
 		for _, fate := range c.Fates[way] {
 			odd := fate.Copies != 1 || fate.Flipped > 0 || fate.Resent > 0
 			if !odd && late {
-				delay := fate.Arrives[0] - fate.Sent
-				odd = delay > c.usual[way]+lateBy || delay < c.usual[way]-lateBy
+				odd = (fate.Arrives[0] - fate.Sent - c.usual[way]).Abs() > lateBy
 			}
 			if odd && fate.Sent < until {
 				list = append(list, suspect{way, fate})
 			}
 		}
 	}
-	began := time.Duration(f.BeganAt)
-	distance := func(s suspect) time.Duration {
-		d := (began - s.fate.Sent).Abs()
-		if s.Link != f.View {
-			d += time.Hour
-		}
-		return d
-	}
-	slices.SortStableFunc(list, func(a, b suspect) int { return int(min(1, max(-1, distance(a)-distance(b)))) })
+	slices.SortStableFunc(list, func(a, b suspect) int { return cmp.Compare(a.fate.Sent, b.fate.Sent) })
 	return list
 }
 
-// world is the recorded match in which of the suspects only some fare as they did; the
-// others are delivered after the usual time. Packets beyond those that were recorded
-// are too.
-func (c *inquiry) world(suspects []suspect, kept []int) Variant {
-	type key struct {
+// world is the recorded match in which of the suspects only those that are kept fare
+// as they did; the others are delivered after the usual time. Packets beyond those
+// that were recorded are too.
+func (c *inquiry) world(keep func(i int) bool) Variant {
+	type packet struct {
 		Way
 		number uint64
 	}
-	healed := map[key]bool{}
-	for _, s := range suspects {
-		healed[key{s.Way, s.fate.Number}] = true
-	}
-	for _, i := range kept {
-		delete(healed, key{suspects[i].Way, suspects[i].fate.Number})
+	healed := map[packet]bool{}
+	for i, s := range c.suspects {
+		if !keep(i) {
+			healed[packet{s.Way, s.fate.Number}] = true
+		}
 	}
 	fates := c.fates()
 	for way, list := range fates {
 		for i := range list {
-			if healed[key{way, list[i].Number}] {
+			if healed[packet{way, list[i].Number}] {
 				list[i] = link.Given{Number: list[i].Number, Copies: 1, Delay: [2]time.Duration{c.usual[way]}}
 			}
 		}
@@ -223,114 +215,258 @@ func (c *inquiry) world(suspects []suspect, kept []int) Variant {
 	return v
 }
 
-// packets finds the smallest set of suspects that makes the finding, and whether it is
-// gone without them.
-func (c *inquiry) packets(ctx context.Context, w *Why, suspects []suspect) error {
-	c.lab.tell("without what the links did to %d packets it is gone; looking for those that matter", len(suspects))
-	set, err := c.smallest(ctx, suspects)
+func (c *inquiry) shows(ctx context.Context, keep func(i int) bool) (bool, error) {
+	return c.lab.shows(ctx, c.world(keep), c.target)
+}
+
+// packets finds which suspects the finding hangs on, when all of them delivered make it
+// go away.
+//
+// A match goes another way as soon as something else happens in it, so it is asked from
+// the end: up to the first packet that is delivered after all, the match is the very
+// one that was recorded.
+func (c *inquiry) packets(ctx context.Context, w *Why) error {
+	c.lab.tell("with %d packets that fared badly delivered it is gone; looking for those that matter", len(c.suspects))
+	// The latest one from which on all must be delivered for it to be gone.
+	last, next := 0, len(c.suspects)
+	for next-last > 1 {
+		middle := (last + next) / 2
+		there, err := c.shows(ctx, func(i int) bool { return i < middle })
+		if err != nil {
+			return err
+		}
+		if there {
+			next = middle
+		} else {
+			last = middle
+		}
+	}
+	gone := func(set []int) Variant { return c.world(func(i int) bool { return !slices.Contains(set, i) }) }
+	set := []int{last}
+	there, err := c.lab.shows(ctx, gone(set), c.target)
 	if err != nil {
 		return err
 	}
-	if set == nil {
-		w.Unproved = append(w.Unproved, "the packets that fared badly do not make the finding when all others are delivered after the usual time, so it hangs on their exact times too")
-		w.Proved = fmt.Sprintf("With all %d packets that fared badly delivered after the usual time the finding is gone; which of them matter could not be told.", len(suspects))
-		return nil
+	if there { // others after it would do its work
+		rest := len(c.suspects) - last
+		set, err = minimise(rest, func(sets [][]int) (int, error) {
+			return c.lab.firstNot(ctx, len(sets), func(n int) Variant { return gone(shifted(sets[n], last)) }, c.target)
+		})
+		if err != nil {
+			return err
+		}
+		set = shifted(set, last)
 	}
-	w.There = true
-	if w.Packets, err = c.culprits(ctx, suspects, set); err != nil {
+	w.Gone = true
+	if w.Packets, err = c.culprits(ctx, set); err != nil {
 		return err
 	}
-	// Without them, and all others as they were, it should be gone. If it is not,
-	// something else makes it too.
-	left := suspects
-	for healed := slices.Clone(set); ; {
-		if w.Gone, err = c.lab.shows(ctx, c.world(pick(suspects, healed), nil), c.target); err != nil {
-			return err
-		}
-		w.Gone = !w.Gone
-		if w.Gone || len(w.Also) == mostAlso {
-			break
-		}
-		left = slices.DeleteFunc(slices.Clone(suspects), func(s suspect) bool {
-			return slices.ContainsFunc(healed, func(i int) bool {
-				return suspects[i].Way == s.Way && suspects[i].fate.Number == s.fate.Number
-			})
-		})
-		more, err := c.smallest(ctx, left)
-		if err != nil {
-			return err
-		}
-		if more == nil {
-			break
-		}
-		names, err := c.culprits(ctx, left, more)
-		if err != nil {
-			return err
-		}
-		var also []string
-		for _, n := range names {
-			also = append(also, n.String())
-		}
-		w.Also = append(w.Also, also)
-		for _, i := range more {
-			healed = append(healed, slices.IndexFunc(suspects, func(s suspect) bool { return s.Way == left[i].Way && s.fate.Number == left[i].fate.Number }))
-		}
+	if err := c.alone(ctx, w, set); err != nil {
+		return err
 	}
 	w.Proved = sentence(w)
-	if !w.Gone {
-		w.Unproved = append(w.Unproved, "with them delivered the finding is still there: something else makes it too")
+	return nil
+}
+
+func shifted(set []int, by int) []int {
+	moved := make([]int, len(set))
+	for i, n := range set {
+		moved[i] = n + by
+	}
+	return moved
+}
+
+// Beside shows what is left as it was beside the packets that matter.
+const (
+	besideNothing = "all others delivered"
+	besideUp      = "all others to clients delivered"
+)
+
+// alone finds out in what company the packets make the finding: with all others
+// delivered, with some of their neighbours lost too, or only in the match that the
+// losses of what clients sent had made of it by then.
+func (c *inquiry) alone(ctx context.Context, w *Why, set []int) error {
+	in := func(i int) bool { return slices.Contains(set, i) }
+	there, err := c.shows(ctx, in)
+	if err != nil {
+		return err
+	}
+	if there {
+		w.There, w.Beside = true, besideNothing
+		return c.single(ctx, w, set)
+	}
+	first := c.suspects[set[0]]
+	var near []int // on the same way, shortly before
+	for i, s := range c.suspects {
+		if s.Way == first.Way && i < set[0] && first.fate.Sent-s.fate.Sent < findingNear {
+			near = append(near, i)
+		}
+	}
+	if len(near) > 0 {
+		with := func(more []int) func(int) bool { return func(i int) bool { return in(i) || slices.Contains(more, i) } }
+		if there, err = c.shows(ctx, with(near)); err != nil {
+			return err
+		}
+		if there {
+			more, err := minimise(len(near), func(sets [][]int) (int, error) {
+				return c.lab.first(ctx, len(sets), func(n int) Variant { return c.world(with(chosen(near, sets[n]))) }, c.target)
+			})
+			if err != nil {
+				return err
+			}
+			w.There, w.Beside = true, besideNothing
+			w.Packets, err = c.culprits(ctx, append(chosen(near, more), set...))
+			return err
+		}
+	}
+	if there, err = c.shows(ctx, func(i int) bool { return in(i) || c.suspects[i].Direction == link.Up }); err != nil {
+		return err
+	}
+	if there {
+		w.There, w.Beside = true, besideUp
+	} else if err := c.since(ctx, w, set, in); err != nil {
+		return err
+	}
+	return c.counterpart(ctx, w, first)
+}
+
+func chosen(list, numbers []int) (some []int) {
+	for _, n := range numbers {
+		some = append(some, list[n])
+	}
+	return some
+}
+
+// since finds how far back all others can be delivered.
+func (c *inquiry) since(ctx context.Context, w *Why, set []int, in func(int) bool) error {
+	far, near := 0, set[0] // delivered from far on it is gone; from near on it is there
+	for near-far > 1 {
+		middle := (far + near) / 2
+		there, err := c.shows(ctx, func(i int) bool { return in(i) || i < middle })
+		if err != nil {
+			return err
+		}
+		if there {
+			near = middle
+		} else {
+			far = middle
+		}
+	}
+	there, err := c.shows(ctx, func(i int) bool { return in(i) || i < near })
+	if there {
+		w.There, w.Beside = true, fmt.Sprintf("all others from %.3f s on delivered", c.suspects[near].fate.Sent.Seconds())
+	}
+	return err
+}
+
+// single finds out which of several packets does it alone.
+func (c *inquiry) single(ctx context.Context, w *Why, set []int) error {
+	if len(set) == 1 {
+		return nil
+	}
+	few, err := minimise(len(set), func(sets [][]int) (int, error) {
+		return c.lab.first(ctx, len(sets), func(n int) Variant {
+			some := chosen(set, sets[n])
+			return c.world(func(i int) bool { return slices.Contains(some, i) })
+		}, c.target)
+	})
+	if err != nil || len(few) == len(set) {
+		return err
+	}
+	names, err := c.culprits(ctx, chosen(set, few))
+	for _, n := range names {
+		w.Enough = append(w.Enough, n.String())
+	}
+	return err
+}
+
+// counterpart looks in the match in which every packet is delivered for a single one
+// whose loss makes such a finding: what the packet carried may be carried by another
+// there.
+func (c *inquiry) counterpart(ctx context.Context, w *Why, like suspect) error {
+	healthy := c.world(func(int) bool { return false })
+	var sent []link.Fate
+	if _, err := c.lab.play(ctx, healthy, stage.Options{Silent: true, Packet: func(p stage.Packet) {
+		if p.Link == like.Link && p.Direction == like.Direction && (p.Sent-like.fate.Sent).Abs() < counterpartNear {
+			sent = append(sent, p.Fate)
+		}
+	}}); err != nil {
+		return err
+	}
+	target := c.target
+	target.Entity = "" // another may be what it happens to
+	losing := func(numbers []int) Variant {
+		v := healthy
+		v.Plan = ownLinks(healthy.Plan)
+		course := courseOf(v.Plan, like.Way)
+		lost := map[uint64]bool{}
+		for _, n := range numbers {
+			lost[sent[n].Number] = true
+		}
+		course.Given = slices.DeleteFunc(slices.Clone(course.Given), func(g link.Given) bool { return lost[g.Number] })
+		for number := range lost {
+			course.Given = append(course.Given, link.Given{Number: number, Dropped: link.Lost})
+		}
+		slices.SortFunc(course.Given, func(a, b link.Given) int { return cmp.Compare(a.Number, b.Number) })
+		return v
+	}
+	all := make([]int, len(sent))
+	for i := range all {
+		all[i] = i
+	}
+	if len(all) == 0 {
+		return nil
+	}
+	there, err := c.lab.shows(ctx, losing(all), target)
+	if err != nil || !there {
+		return err
+	}
+	set, err := minimise(len(all), func(sets [][]int) (int, error) {
+		return c.lab.first(ctx, len(sets), func(n int) Variant { return losing(sets[n]) }, target)
+	})
+	if err != nil {
+		return err
+	}
+	var culprits []Culprit
+	for _, n := range set {
+		culprits = append(culprits, c.culprit(like.Way, sent[n]))
+		culprits[len(culprits)-1].Fate = link.Lost.String()
+	}
+	if err := c.describe(ctx, culprits, losing(set)); err != nil {
+		return err
+	}
+	for _, culprit := range culprits {
+		w.Counterpart = append(w.Counterpart, culprit.String())
 	}
 	return nil
 }
 
-func pick(suspects []suspect, numbers []int) (list []suspect) {
-	for _, i := range numbers {
-		list = append(list, suspects[i])
-	}
-	return list
-}
-
-// smallest is the smallest set of suspects that makes the finding, or nil if all
-// together do not. Those nearest are tried first.
-func (c *inquiry) smallest(ctx context.Context, suspects []suspect) ([]int, error) {
-	for n := min(8, len(suspects)); ; n = min(8*n, len(suspects)) {
-		near := make([]int, n)
-		for i := range near {
-			near[i] = i
-		}
-		there, err := c.lab.shows(ctx, c.world(suspects, near), c.target)
-		switch {
-		case err != nil:
-			return nil, err
-		case there:
-			return minimise(n, func(sets [][]int) (int, error) {
-				return c.lab.first(ctx, len(sets), func(i int) Variant { return c.world(suspects, sets[i]) }, c.target)
-			})
-		case n == len(suspects):
-			return nil, nil
-		}
-	}
-}
-
-// culprits tells what is known of the packets that matter.
-func (c *inquiry) culprits(ctx context.Context, suspects []suspect, set []int) ([]Culprit, error) {
+// culprits tells what is known of suspects.
+func (c *inquiry) culprits(ctx context.Context, set []int) ([]Culprit, error) {
 	var list []Culprit
 	for _, i := range set {
-		s := suspects[i]
-		list = append(list, Culprit{Packet: s.fate.Number, Link: s.Link, Direction: s.Direction.String(), Sent: s.fate.Sent.Seconds(), Bytes: s.fate.Size, Fate: fateText(s.fate, c.usual[s.Way])})
+		list = append(list, c.culprit(c.suspects[i].Way, c.suspects[i].fate))
 	}
-	slices.SortFunc(list, func(a, b Culprit) int { return int(min(1, max(-1, (a.Sent-b.Sent)*1e6))) })
+	return list, c.describe(ctx, list, c.world(func(int) bool { return true }))
+}
+
+func (c *inquiry) culprit(way Way, f link.Fate) Culprit {
+	return Culprit{Packet: f.Number, Link: way.Link, Direction: way.Direction.String(), Sent: f.Sent.Seconds(), Bytes: f.Size, Fate: fateText(f, c.usual[way])}
+}
+
+// describe finds out what packets carry in a match, where that can be known.
+func (c *inquiry) describe(ctx context.Context, list []Culprit, in Variant) error {
 	if c.Plan.Clock == plan.Wall {
-		return list, nil
+		return nil
 	}
-	_, err := c.lab.play(ctx, c.world(suspects, set), stage.Options{Silent: true, Packet: func(p stage.Packet) {
+	_, err := c.lab.play(ctx, in, stage.Options{Silent: true, Packet: func(p stage.Packet) {
 		for i := range list {
 			if list[i].Link == p.Link && list[i].Direction == p.Direction.String() && list[i].Packet == p.Number && p.Describe != nil {
 				list[i].Carries = p.Describe()
 			}
 		}
 	}})
-	return list, err
+	return err
 }
 
 // fateText says what became of a packet.
@@ -358,23 +494,23 @@ func sentence(w *Why) string {
 		_, drop := link.ParseReason(p.Fate)
 		lost = lost && drop
 	}
-	them, only := "that packet", "only that packet"
-	if len(names) > 1 {
-		them, only = "those packets", "only those"
-	}
-	with, fared := "delivered", "lost"
-	if !lost {
-		with, fared = "delivered after the usual time", "faring as recorded"
-	}
 	subject := strings.Join(names, " and ")
 	if len(names) > 3 {
 		subject = fmt.Sprintf("%s and %d more", strings.Join(names[:2], ", "), len(names)-2)
 	}
-	switch {
-	case w.Gone && w.Also == nil:
-		return fmt.Sprintf("With %s %s, the finding is gone; with %s %s, it is there.", subject, with, only, fared)
-	case w.Gone:
-		return fmt.Sprintf("With %s %s, and what else makes it likewise, the finding is gone; with %s %s, it is there.", subject, with, only, fared)
+	delivered, only, fared := "delivered", "only that packet", "lost"
+	if len(names) > 1 {
+		only = "only those"
 	}
-	return fmt.Sprintf("With %s of %s %s, the finding is there.", only, subject, strings.Replace(them, them, fared, 1))
+	if !lost {
+		delivered, fared = "delivered after the usual time", "faring as recorded"
+	}
+	text := fmt.Sprintf("With %s %s, the finding is gone", subject, delivered)
+	switch {
+	case !w.There:
+		return text + "."
+	case w.Beside == besideNothing:
+		return fmt.Sprintf("%s; with %s %s, it is there.", text, only, fared)
+	}
+	return fmt.Sprintf("%s; with %s %s and %s, it is there.", text, only, fared, w.Beside)
 }

@@ -57,8 +57,11 @@ func (t *Text) Why(w *replay.Why) {
 		}
 		table.write(t.w)
 	}
-	for _, also := range w.Also {
-		fmt.Fprintf(t.w, "  it is there too with only: %s\n", strings.Join(also, " and "))
+	if len(w.Enough) > 0 {
+		fmt.Fprintf(t.w, "\nOf these enough alone: %s.\n", strings.Join(w.Enough, " and "))
+	}
+	if len(w.Counterpart) > 0 {
+		fmt.Fprintf(t.w, "\nIn the match in which every packet is delivered, which goes another way, the loss of only this makes it:\n  %s\n", strings.Join(w.Counterpart, "\n  "))
 	}
 	if len(w.Needs) > 0 {
 		fmt.Fprintln(t.w)
