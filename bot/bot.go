@@ -117,7 +117,7 @@ func (b *Bot) play(step *plan.Step, now time.Duration, senses Senses) (action Ac
 	case plan.Press:
 		return Action{Press: step.Input}, true
 	case plan.Hold:
-		return hold(step.Inputs), false
+		return hold(step), false
 	case plan.Go:
 		return b.head(step.To, senses, false)
 	case plan.Chase:
@@ -136,9 +136,9 @@ func (b *Bot) play(step *plan.Step, now time.Duration, senses Senses) (action Ac
 // rejoinAfter is how long a bot stays out that leaves to come again.
 const rejoinAfter = 500 * time.Millisecond
 
-func hold(inputs []string) (a Action) {
-	a.Held = inputs
-	for _, in := range inputs {
+func hold(step *plan.Step) (a Action) {
+	a.Held, a.Turn = step.Inputs, step.Turn
+	for _, in := range step.Inputs {
 		switch in {
 		case "forward":
 			a.Move = 1

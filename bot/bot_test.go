@@ -87,7 +87,7 @@ func TestChaseFollowsTheNearest(t *testing.T) {
 }
 
 func TestHoldPressesWhatItNames(t *testing.T) {
-	assert.Equal(t, Action{Turn: -1, Move: 1, Run: true, Held: []string{"forward", "right", "run"}}, hold([]string{"forward", "right", "run"}))
+	assert.Equal(t, Action{Turn: -1, Move: 1, Run: true, Held: []string{"forward", "right", "run"}}, hold(&plan.Step{Inputs: []string{"forward", "right", "run"}}))
 }
 
 func TestRoamingStaysInTheArea(t *testing.T) {

@@ -23,8 +23,8 @@ type Moment struct {
 	Action
 }
 
-// once reports whether something is done once.
-func (a Action) once() bool { return a.Join || a.Leave || a.Press != "" || a.Cheat != nil }
+// Once reports whether something is done once.
+func (a Action) Once() bool { return a.Join || a.Leave || a.Press != "" || a.Cheat != nil }
 
 // lasting is what goes on of an action.
 func (a Action) lasting() Action {
@@ -44,7 +44,7 @@ type Recorder struct {
 
 // Saw takes in what is done at a time, and reports whether it is news.
 func (r *Recorder) Saw(now time.Duration, a Action) bool {
-	if !a.once() && a.same(r.latest) {
+	if !a.Once() && a.same(r.latest) {
 		return false
 	}
 	r.latest = a.lasting()

@@ -5,6 +5,8 @@ import (
 	"strings"
 )
 
+const messagesDescribed = 3 // of one packet
+
 // Describe says in words what a packet carries, for people who look for the one that
 // mattered. It names the things that the server has told somebody of.
 func (s *Server) Describe(data []byte) string {
@@ -37,9 +39,15 @@ func (s *Server) Describe(data []byte) string {
 		for range r.u8() {
 			parts = append(parts, "said once: "+s.describeMessage(r.take(int(r.u8()))))
 		}
-		for range r.u8() {
-			number := r.u16()
-			parts = append(parts, fmt.Sprintf("message %d: %s", number, s.describeMessage(r.take(int(r.u8())))))
+		messages := int(r.u8())
+		for i := range messages {
+			number, data := r.u16(), r.take(int(r.u8()))
+			if i < messagesDescribed {
+				parts = append(parts, fmt.Sprintf("message %d: %s", number, s.describeMessage(data)))
+			}
+		}
+		if messages > messagesDescribed {
+			parts = append(parts, fmt.Sprintf("%d messages more", messages-messagesDescribed))
 		}
 		parts = append(parts, fmt.Sprintf("snapshot of tick %d", tick))
 	}

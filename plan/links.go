@@ -233,11 +233,22 @@ func (p *Plan) writeLinks() any {
 	var out yaml.MapSlice
 	for i := range p.Links {
 		l := &p.Links[i]
-		object := yaml.MapSlice{
-			{Key: "up", Value: writeObject(courseKeys(&l.Up))},
-			{Key: "down", Value: writeObject(courseKeys(&l.Down))},
+		up, down := writeObject(courseKeys(&l.Up)), writeObject(courseKeys(&l.Down))
+		object := yaml.MapSlice{}
+		switch {
+		case reflect.DeepEqual(up, down): // what a link says counts for both
+			object = up
+		default:
+			for _, d := range []yaml.MapItem{{Key: "up", Value: up}, {Key: "down", Value: down}} {
+				if len(d.Value.(yaml.MapSlice)) > 0 {
+					object = append(object, d)
+				}
+			}
 		}
 		object = append(object, writeObject([]key{timesKey("readdress", &l.Moves), timesKey("reset", &l.Resets)})...)
+		if object == nil {
+			object = yaml.MapSlice{}
+		}
 		out = append(out, yaml.MapItem{Key: l.Name, Value: object})
 	}
 	if out == nil {

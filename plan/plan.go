@@ -76,6 +76,7 @@ type Step struct {
 	At     time.Duration // not before this time, counted from the start of the match; 0 means at once
 	For    time.Duration // how long; 0 means until the next step's time, or until it is done
 	Inputs []string      // hold: what is held down
+	Turn   float64       // hold: how hard to the left, from -1 to 1, beside Inputs
 	Input  string        // press
 	To     [2]float64    // go: a point
 	Kind   string        // chase: the nearest of that kind
@@ -132,8 +133,8 @@ func both(name string, q link.Quality) Link {
 	return Link{Name: name, Up: course, Down: course}
 }
 
-// Defaults of what a plan leaves out.
-func defaults() Plan {
+// Defaults are what a plan leaves out.
+func Defaults() Plan {
 	return Plan{
 		Title:  "untitled match",
 		Seed:   1,

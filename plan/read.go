@@ -28,7 +28,7 @@ func Load(path string) (*Plan, error) {
 // Parse reads a plan. file is its name in messages; errors about the contents
 // are of type *Error.
 func Parse(file string, text []byte) (*Plan, error) {
-	p := defaults()
+	p := Defaults()
 	if err := readDocument(file, text, "the plan", p.keys(), p.check); err != nil {
 		return nil, err
 	}
@@ -234,6 +234,7 @@ func (s *Step) keys() []key {
 		durationKey("at", &s.At),
 		durationKey("for", &s.For),
 		wordsKey("inputs", &s.Inputs),
+		numberKey("turn", &s.Turn),
 		textKey("input", &s.Input),
 		pointKey("to", &s.To),
 		textKey("kind", &s.Kind),
@@ -254,8 +255,10 @@ func (s *Step) validate(demo bool) error {
 	switch {
 	case s.Do == "":
 		return fmt.Errorf("it says nothing to do; add do: with one of %s", strings.Join(Actions, ", "))
-	case (s.Do == Hold) != (len(s.Inputs) > 0):
-		return fmt.Errorf("hold goes with inputs:, a list of %s", strings.Join(holdable, ", "))
+	case (s.Do == Hold) != (len(s.Inputs) > 0 || s.Turn != 0):
+		return fmt.Errorf("hold goes with inputs:, a list of %s, and with turn:", strings.Join(holdable, ", "))
+	case s.Turn < -1 || s.Turn > 1:
+		return fmt.Errorf("turn: %v is not between -1, hard right, and 1, hard left", s.Turn)
 	case (s.Do == Press) != (s.Input != ""):
 		return fmt.Errorf("press goes with input:, one of %s", strings.Join(pressable, ", "))
 	case (s.Do == Cheat) != (len(s.Sets) > 0):

@@ -75,7 +75,7 @@ const leaveAt = 1.25
 // adapt fits the game's rules to its rates and its radius. What is sent seldom
 // is shown late, and what is far from a player is not sent to him.
 func (p *Plan) adapt(rules *watch.Rules) {
-	usual := time.Second / time.Duration(defaults().Game.Send)
+	usual := time.Second / time.Duration(Defaults().Game.Send)
 	seldom := time.Second/time.Duration(p.Game.Send) - usual
 	for i := range rules.Events {
 		if r := &rules.Events[i]; seldom > 0 {

@@ -18,7 +18,7 @@ const (
 // keys by which plans are read, so it knows every key and no other; what depends on
 // other parts of a plan it cannot say.
 func Schema() ([]byte, error) {
-	p := defaults()
+	p := Defaults()
 	s := objectOf(p.keys())
 	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	s["title"] = "zwheel test plan"

@@ -89,3 +89,32 @@ func (t *Text) Why(w *replay.Why) {
 		fmt.Fprintf(t.w, "Not proved: %s.\n", u)
 	}
 }
+
+const planShown = 60 // lines
+
+// Shrunk writes how small a plan has become, and the plan.
+func (t *Text) Shrunk(s *replay.Shrunk, text string) {
+	fmt.Fprintf(t.w, "%s\n\n", t.colour("1", s.Signature))
+	var table table
+	table.right = true
+	table.row("  ", "bots", "length", "inputs", "packets that fare badly")
+	for _, row := range []struct {
+		what string
+		size replay.Size
+	}{{"recorded", s.Before}, {"smallest", s.After}} {
+		table.row("  "+row.what, Number(row.size.Bots), fmt.Sprintf("%.1f s", row.size.Length.Seconds()), Number(row.size.Inputs), Number(row.size.Fates))
+	}
+	table.write(t.w)
+	fmt.Fprintln(t.w)
+	lines := strings.SplitAfter(text, "\n")
+	for _, line := range lines[:min(planShown, len(lines))] {
+		fmt.Fprint(t.w, "  "+line)
+	}
+	if len(lines) > planShown {
+		fmt.Fprintf(t.w, "  ... and %d lines more\n", len(lines)-planShown)
+	}
+	fmt.Fprintf(t.w, "\nIt took %d matches.\n", s.Replays)
+	if s.Stopped {
+		fmt.Fprintln(t.w, "It was ended before nothing more could be left out; with more matches, see --most, it may become smaller.")
+	}
+}

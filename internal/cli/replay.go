@@ -212,3 +212,69 @@ func printJSON(c *cobra.Command, v any) error {
 	}
 	return nil
 }
+
+func shrinkCommand() *cobra.Command {
+	var lab replay.Lab
+	var out string
+	var most int
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "shrink RUNFOLDER [FINDING]",
+		Short: "Find the smallest plan that still goes wrong the same way",
+		Long: `Plays the match of a run folder again with less of everything, as long as a finding
+with the same signature is there: fewer bots, shorter, fewer and simpler inputs, links on
+which everything arrives but the few packets that matter. Writes what is left as a plan to
+read and to keep as a regression test, with its story as a comment.
+
+Without a FINDING it is the head of the first incident. When it is interrupted, or has
+played --most matches, the smallest plan so far is written. On the wall clock each step is
+played --runs times and must show the finding in --needed of them.`,
+		Example:           "  zwheel shrink runs/four-dogs-lost-goodbye-seed31 F1 --out goodbye.yaml",
+		Args:              cobra.RangeArgs(1, 2),
+		ValidArgsFunction: completeFindings,
+		RunE: func(c *cobra.Command, args []string) error {
+			recording, finding, err := loadFinding(c, args)
+			if err != nil {
+				return err
+			}
+			if err := preparedLab(c, &lab); err != nil {
+				return err
+			}
+			if out == "" {
+				out = freePath(fmt.Sprintf("%s-%s-smallest.yaml", filepath.Clean(args[0]), strings.ToLower(finding.ID)))
+			} else if _, err := os.Stat(out); err == nil {
+				return usage("%s exists already and is left as it is; name another file with --out", out)
+			}
+			began := time.Now()
+			s, err := recording.Shrink(c.Context(), &lab, finding, most)
+			if err != nil {
+				return replayError(c, err, lab.Replays())
+			}
+			text, err := s.Text(args[0])
+			if err == nil {
+				err = os.WriteFile(out, text, 0o644)
+			}
+			if err != nil {
+				return failed(err)
+			}
+			if asJSON {
+				if err := printJSON(c, s.Summary(out)); err != nil {
+					return err
+				}
+			} else {
+				report.NewText(c.OutOrStdout()).Shrunk(s, string(text))
+				fmt.Fprintf(c.OutOrStdout(), "Plan: %s; play it with zwheel run %s\n", out, out)
+			}
+			fmt.Fprintf(c.ErrOrStderr(), "%d matches played in %.1f s\n", s.Replays, time.Since(began).Seconds())
+			if c.Context().Err() != nil {
+				return &exit{exitInterrupted, errors.New("interrupted; the plan is the smallest until then")}
+			}
+			return nil
+		},
+	}
+	labFlags(c, &lab)
+	c.Flags().StringVar(&out, "out", "", "file for the plan (default RUNFOLDER-FINDING-smallest.yaml)")
+	c.Flags().IntVar(&most, "most", 300, "play at most so many matches")
+	c.Flags().BoolVar(&asJSON, "json", false, "print what was reached as JSON")
+	return c
+}
