@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"zitherwheel/bot"
@@ -61,14 +62,18 @@ func (c *inquiry) otherwise(ctx context.Context, w *Why) error {
 // steady is the recorded match with every packet delivered after that part of the
 // usual time.
 func (c *inquiry) steady(part float64) Variant {
-	v := Variant{Plan: ownLinks(c.Plan), Script: c.Script, Until: c.until}
-	for _, way := range ways(v.Plan) {
-		*courseOf(v.Plan, way) = link.Course{Quality: link.Quality{Latency: time.Duration(part * float64(c.usual[way])).Round(time.Millisecond)}}
+	return Variant{Plan: c.steadyOf(c.Plan, part), Script: c.Script, Until: c.until}
+}
+
+func (c *inquiry) steadyOf(p *plan.Plan, part float64) *plan.Plan {
+	p = ownLinks(p)
+	for _, way := range ways(p) {
+		*courseOf(p, way) = link.Course{Quality: link.Quality{Latency: time.Duration(part * float64(c.usual[way])).Round(time.Millisecond)}}
 	}
-	for i := range v.Plan.Links {
-		v.Plan.Links[i].Moves, v.Plan.Links[i].Resets = nil, nil
+	for i := range p.Links {
+		p.Links[i].Moves, p.Links[i].Resets = nil, nil
 	}
-	return v
+	return p
 }
 
 const leastDelaySteps = 5
@@ -97,34 +102,45 @@ func (c *inquiry) leastDelay(ctx context.Context, w *Why) error {
 // people finds who is needed, and of these whose late joining and whose inputs.
 func (c *inquiry) people(ctx context.Context, w *Why, base Variant, try func(string, Variant) (bool, error)) (string, error) {
 	var others []string
+	mine := c.target.View // nobody of the bots, if the server's own view is wrong
+	if !slices.ContainsFunc(c.Plan.Bots, func(b plan.Bot) bool { return b.Name == mine }) {
+		mine = ""
+	}
 	for _, b := range c.Plan.Bots {
-		if b.Name != c.target.View {
+		if b.Name != mine {
 			others = append(others, b.Name)
 		}
 	}
-	present := []string{}
-	alone, err := try("nobody else in the match", onlyBots(base, c.target.View))
-	if err != nil {
-		return "", err
+	var needs []string
+	var who []string
+	alone := false
+	if mine != "" {
+		who = append(who, mine)
+		var err error
+		if alone, err = try("nobody else in the match", onlyBots(base, who)); err != nil {
+			return "", err
+		}
 	}
 	if !alone && len(others) > 0 {
 		set, err := minimise(len(others), func(sets [][]int) (int, error) {
-			return c.lab.first(ctx, len(sets), func(i int) Variant { return onlyBots(base, c.target.View, named(others, sets[i])...) }, c.target)
+			return c.lab.first(ctx, len(sets), func(i int) Variant { return onlyBots(base, append(slices.Clone(who), named(others, sets[i])...)) }, c.target)
 		})
 		if err != nil {
 			return "", err
 		}
-		present = named(others, set)
-		w.Needs = append(w.Needs, Need{fmt.Sprintf("of the others only %s", and(present)), true})
-		base = onlyBots(base, c.target.View, present...)
-	} else if alone {
-		base = onlyBots(base, c.target.View)
+		present := named(others, set)
+		if len(present) < len(others) {
+			w.Needs = append(w.Needs, Need{"of the others only " + and(present), true})
+		}
+		beside := ""
+		if mine != "" {
+			beside = " beside " + mine
+		}
+		needs = append(needs, fmt.Sprintf("It takes %s%s.", and(present), beside))
+		who = append(who, present...)
 	}
-	needs := ""
-	if len(present) > 0 {
-		needs = fmt.Sprintf("It takes %s beside %s.", and(present), c.target.View)
-	}
-	for _, name := range append([]string{c.target.View}, present...) {
+	base = onlyBots(base, who)
+	for _, name := range who {
 		moments := base.Script[name]
 		if len(moments) == 0 {
 			continue
@@ -138,7 +154,7 @@ func (c *inquiry) people(ctx context.Context, w *Why, base Variant, try func(str
 				return "", err
 			}
 			if !there {
-				needs += fmt.Sprintf(" It takes %s joining late.", name)
+				needs = append(needs, fmt.Sprintf("It takes %s joining late.", name))
 			}
 		}
 		v := base
@@ -149,20 +165,20 @@ func (c *inquiry) people(ctx context.Context, w *Why, base Variant, try func(str
 			return "", err
 		}
 		if !there {
-			needs += fmt.Sprintf(" It takes what %s does.", name)
+			needs = append(needs, fmt.Sprintf("It takes what %s does.", name))
 		}
 	}
 	for _, rate := range []struct {
-		what string
-		set  func(p *plan.Plan)
+		what, needs string
+		set         func(p *plan.Plan)
 	}{
-		{"all clients at the game's frame rate", func(p *plan.Plan) {
+		{"all clients at the game's frame rate", "It takes a client with another frame rate than the game's.", func(p *plan.Plan) {
 			for i := range p.Bots {
 				p.Bots[i].Frame = 0
 			}
 		}},
-		{"the world within everybody's reach", func(p *plan.Plan) { p.Game.Radius = 0 }},
-		{"a place for everybody", func(p *plan.Plan) { p.Game.Places = 0 }},
+		{"the world within everybody's reach", "It takes things out of reach.", func(p *plan.Plan) { p.Game.Radius = 0 }},
+		{"a place for everybody", "It takes a full server.", func(p *plan.Plan) { p.Game.Places = 0 }},
 	} {
 		p := *base.Plan
 		p.Bots = slices.Clone(p.Bots)
@@ -172,11 +188,15 @@ func (c *inquiry) people(ctx context.Context, w *Why, base Variant, try func(str
 		}
 		v := base
 		v.Plan = &p
-		if _, err := try(rate.what, v); err != nil {
+		there, err := try(rate.what, v)
+		if err != nil {
 			return "", err
 		}
+		if !there {
+			needs = append(needs, rate.needs)
+		}
 	}
-	return needs, nil
+	return strings.Join(needs, " "), nil
 }
 
 func samePlan(a, b *plan.Plan) bool {
@@ -184,9 +204,9 @@ func samePlan(a, b *plan.Plan) bool {
 }
 
 // onlyBots leaves of a variant's bots only those.
-func onlyBots(v Variant, first string, more ...string) Variant {
+func onlyBots(v Variant, names []string) Variant {
 	p := *v.Plan
-	p.Bots = slices.DeleteFunc(slices.Clone(p.Bots), func(b plan.Bot) bool { return b.Name != first && !slices.Contains(more, b.Name) })
+	p.Bots = slices.DeleteFunc(slices.Clone(p.Bots), func(b plan.Bot) bool { return !slices.Contains(names, b.Name) })
 	v.Plan = &p
 	return v
 }

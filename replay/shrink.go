@@ -78,8 +78,9 @@ var errEnough = errors.New("as many matches were played as may be")
 type shrinker struct {
 	inquiry
 	most  int
-	now   sketch // the smallest that has shown the signature so far
-	fixed bool   // what is lost is not to be tried otherwise
+	now   sketch        // the smallest that has shown the signature so far
+	half  time.Duration // how much is lost in a row when half of all is
+	fixed bool          // what is lost is not to be tried otherwise
 }
 
 // sketch is a match that is getting smaller. Packets are lost by the time at which they
@@ -147,7 +148,7 @@ func (s *shrinker) first(ctx context.Context, sketches ...sketch) (int, error) {
 		if len(k.losses) > 0 && !s.fixed {
 			for _, odd := range []bool{false, true} {
 				other := k
-				other.losses = halves(k.losses[0].Way, k.until, odd)
+				other.losses = halves(k.losses[0].Way, k.until, s.half, odd)
 				all, of = append(all, other), append(of, i)
 			}
 		}
@@ -171,16 +172,14 @@ func (s *shrinker) exactly(ctx context.Context, sketches ...sketch) (int, error)
 	return i, err
 }
 
-const half = 500 * time.Millisecond
-
-// halves are every other half second up to a time.
-func halves(way Way, until time.Duration, odd bool) (list []loss) {
+// halves are every other stretch of that length up to a time.
+func halves(way Way, until, length time.Duration, odd bool) (list []loss) {
 	at := time.Duration(0)
 	if odd {
-		at = half
+		at = length
 	}
-	for ; at < until; at += 2 * half {
-		list = append(list, loss{way, link.Window{From: at, Until: at + half}})
+	for ; at < until; at += 2 * length {
+		list = append(list, loss{way, link.Window{From: at, Until: at + length}})
 	}
 	return list
 }
@@ -280,18 +279,21 @@ func (s *shrinker) network(ctx context.Context, f *judge.Finding) error {
 			return err
 		}
 	}
+	one := time.Second / time.Duration(max(1, s.Plan.Game.Send)) // packet
 	for _, until := range untils {
 		for _, d := range []link.Direction{link.Down, link.Up} {
-			var lossy []sketch
-			for _, part := range []float64{0, 1} {
-				for _, odd := range []bool{false, true} {
-					k := base(part, until)
-					k.losses = halves(Way{f.View, d}, until, odd)
-					lossy = append(lossy, k)
+			for _, s.half = range []time.Duration{10 * one, one} {
+				var lossy []sketch
+				for _, part := range []float64{0, 1} {
+					for _, odd := range []bool{false, true} {
+						k := base(part, until)
+						k.losses = halves(Way{f.View, d}, until, s.half, odd)
+						lossy = append(lossy, k)
+					}
 				}
-			}
-			if i, err := s.exactly(ctx, lossy...); err != nil || i >= 0 {
-				return err
+				if i, err := s.exactly(ctx, lossy...); err != nil || i >= 0 {
+					return err
+				}
 			}
 		}
 	}
