@@ -13,8 +13,9 @@ import (
 )
 
 // otherwise looks for what a finding hangs on that hangs on no packet: delay, who
-// plays, when they joined, what they did, and the rates.
-func (c *inquiry) otherwise(ctx context.Context, w *Why) error {
+// plays, when they joined, what they did, and the rates. It says in words what part the
+// network plays, and what else it takes.
+func (c *inquiry) otherwise(ctx context.Context, w *Why) (network, needs string, err error) {
 	c.lab.tell("no packet makes the difference; trying other things")
 	try := func(what string, v Variant) (bool, error) {
 		there, err := c.lab.shows(ctx, v, c.target)
@@ -27,36 +28,27 @@ func (c *inquiry) otherwise(ctx context.Context, w *Why) error {
 	base := c.steady(0)
 	perfect, err := try("perfect links", base)
 	if err != nil {
-		return err
+		return "", "", err
 	}
 	if !perfect {
 		base = c.steady(1)
 		steady, err := try("every packet after the usual time of its link", base)
 		if err != nil {
-			return err
+			return "", "", err
 		}
 		if !steady {
-			w.Proved = "With perfect links, and with every packet taking the usual time, the finding is gone; with the recorded delays it is there: it hangs on how uneven the delay is."
 			w.Unproved = append(w.Unproved, "which delays matter")
-			return nil
+			return "it hangs on how uneven the delay is: with every packet taking the usual time it is gone", "", nil
 		}
 		if err := c.leastDelay(ctx, w); err != nil {
-			return err
+			return "", "", err
 		}
 	}
-	needs, err := c.people(ctx, w, base, try)
-	if err != nil {
-		return err
-	}
-	network := "the network plays no part in it"
+	needs, err = c.people(ctx, w, base, try)
 	if !perfect {
-		network = "it takes delay, and no more than that of the network"
+		return "it takes delay, and no more than that of the network", needs, err
 	}
-	w.Proved = "No packet matters: with every packet delivered the finding is there all the same, and " + network + "."
-	if needs != "" {
-		w.Proved += " " + needs
-	}
-	return nil
+	return "the network plays no part in it", needs, err
 }
 
 // steady is the recorded match with every packet delivered after that part of the

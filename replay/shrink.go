@@ -5,6 +5,7 @@ import (
 	"errors"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"zitherwheel/bot"
@@ -51,7 +52,7 @@ func (r *Recording) Shrink(ctx context.Context, l *Lab, f *judge.Finding, most i
 	for way, fates := range r.Fates {
 		s.usual[way] = usual(fates)
 	}
-	s.target = Target{Signature: f.Signature}
+	s.target, s.view = Target{Signature: f.Signature}, f.View
 	out := &Shrunk{Signature: f.Signature, Before: s.sizeBefore()}
 	if r.Plan.Clock == plan.Wall {
 		out.Of, out.Needed = max(1, l.Runs), max(1, l.Needed)
@@ -78,7 +79,9 @@ var errEnough = errors.New("as many matches were played as may be")
 type shrinker struct {
 	inquiry
 	most  int
+	view  string        // of the finding
 	now   sketch        // the smallest that has shown the signature so far
+	kind  string        // of the thing that went wrong
 	half  time.Duration // how much is lost in a row when half of all is
 	fixed bool          // what is lost is not to be tried otherwise
 }
@@ -211,7 +214,9 @@ func (s *shrinker) run(ctx context.Context, f *judge.Finding) error {
 	// The last steps must not be left without matches to play.
 	whole := s.most
 	s.most -= whole / 4
+	s.kind, _, _ = strings.Cut(f.Entity, "/")
 	err := s.steps(ctx, []step{
+		{"something simple", s.simple},
 		{"an earlier end", s.trim},
 		{"fewer bots", s.bots},
 		{"bots that stand still", s.standing},
@@ -258,7 +263,11 @@ func (s *shrinker) steps(ctx context.Context, steps []step) error {
 func (k sketch) size() Size {
 	size := Size{Bots: len(k.plan.Bots), Length: k.until, Fates: len(k.losses)}
 	for _, b := range k.plan.Bots {
-		size.Inputs += len(k.script[b.Name])
+		if k.own[b.Name] {
+			size.Inputs += len(b.Steps)
+		} else {
+			size.Inputs += len(k.script[b.Name])
+		}
 	}
 	return size
 }
@@ -304,6 +313,66 @@ func (s *shrinker) network(ctx context.Context, f *judge.Finding) error {
 	}
 	return nil
 }
+
+// simple tries whether it takes no more than a few bots that run after the kind of thing
+// that went wrong, roam, or stand still, for a short time: that is smaller than anything
+// a recorded match can be cut down to.
+func (s *shrinker) simple(ctx context.Context) error {
+	if s.Plan.Build.Given() {
+		return nil // who knows what there is to run after
+	}
+	var list []sketch
+	for _, length := range []time.Duration{shortEnough, 2 * shortEnough} {
+		for _, bots := range []int{1, 2, len(s.now.plan.Bots)} {
+			for _, do := range []plan.Step{{Do: plan.Idle}, {Do: plan.Chase, Kind: s.kind}, {Do: plan.Roam}} {
+				for seed := range uint64(simpleSeeds) {
+					list = append(list, s.simplest(length, bots, do, s.Plan.Seed+seed))
+				}
+			}
+		}
+	}
+	_, err := s.first(ctx, list...)
+	return err
+}
+
+const simpleSeeds = 3
+
+// simplest is a sketch in which some of the bots, the finding's own first, do one thing.
+// Those that join late still join later than the others.
+func (s *shrinker) simplest(length time.Duration, bots int, do plan.Step, seed uint64) sketch {
+	k, p := s.now, *s.now.plan
+	p.Seed, p.Bots = seed, slices.Clone(p.Bots)
+	slices.SortStableFunc(p.Bots, func(a, b plan.Bot) int {
+		switch view := s.view; {
+		case a.Name == view:
+			return -1
+		case b.Name == view:
+			return 1
+		}
+		return 0
+	})
+	p.Bots = p.Bots[:min(bots, len(p.Bots))]
+	k.own = map[string]bool{}
+	for i := range p.Bots {
+		b := &p.Bots[i]
+		join := plan.Step{Do: plan.Join}
+		if moments := s.Script[b.Name]; len(moments) > 0 && moments[0].At > time.Second {
+			join.At = lateJoin
+		}
+		b.Steps = []plan.Step{join}
+		if do.Do != plan.Idle {
+			b.Steps = append(b.Steps, do)
+		}
+		k.own[b.Name] = true
+	}
+	k.plan, k.until, k.tied = &p, length, true
+	if len(k.losses) > 0 {
+		k.losses = halves(k.losses[0].Way, length, s.half, false)
+	}
+	return k
+}
+
+const lateJoin = 2 * time.Second
 
 // losses leaves only those losses that matter: stretches, then packets.
 func (s *shrinker) losses(ctx context.Context) error {
@@ -398,7 +467,7 @@ func possible(sketches []sketch) []sketch {
 // standing lets bots do nothing but join and leave: all of them, or one by one.
 func (s *shrinker) standing(ctx context.Context) error {
 	all := s.now
-	all.script = maps.Clone(all.script)
+	all.script, all.own = maps.Clone(all.script), nil
 	for name, moments := range all.script {
 		all.script[name] = standing(moments)
 	}
@@ -406,9 +475,7 @@ func (s *shrinker) standing(ctx context.Context) error {
 		return err
 	}
 	for _, b := range s.now.plan.Bots {
-		k := s.now
-		k.script = maps.Clone(k.script)
-		k.script[b.Name] = standing(k.script[b.Name])
+		k := s.scripted(b.Name, standing(s.now.script[b.Name]))
 		if _, err := s.first(ctx, k); err != nil {
 			return err
 		}
@@ -542,8 +609,9 @@ func (s *shrinker) seeds(ctx context.Context) error {
 // scripted is the present sketch with another script for one bot.
 func (s *shrinker) scripted(name string, moments []bot.Moment) sketch {
 	k := s.now
-	k.script = maps.Clone(k.script)
+	k.script, k.own = maps.Clone(k.script), maps.Clone(k.own)
 	k.script[name] = moments
+	delete(k.own, name)
 	return k
 }
 
@@ -555,10 +623,16 @@ func (s *shrinker) keys(ctx context.Context) error {
 	for name, moments := range all.script {
 		all.script[name] = keysOnly(moments, true)
 	}
+	if len(s.now.own) > 0 {
+		return nil // simple enough
+	}
 	if i, err := s.first(ctx, all); err != nil || i >= 0 {
 		return err
 	}
 	for _, b := range s.now.plan.Bots {
+		if s.now.own[b.Name] {
+			continue
+		}
 		moments := s.now.script[b.Name]
 		own := s.now
 		own.own = maps.Clone(own.own)

@@ -133,7 +133,9 @@ func (c *inquiry) run(ctx context.Context, w *Why, f *judge.Finding) error {
 			return c.packets(ctx, w)
 		}
 	}
-	return c.otherwise(ctx, w)
+	network, needs, err := c.otherwise(ctx, w)
+	w.Proved = strings.TrimSpace("No packet matters: with every packet delivered the finding is there all the same, and " + network + ". " + needs)
+	return err
 }
 
 // horizon finds until when the match must be played for the finding to show.
@@ -336,13 +338,10 @@ func (c *inquiry) otherMatch(ctx context.Context, w *Why, seed uint64, f *judge.
 	}}); err != nil {
 		return err
 	}
-	proved := w.Proved
 	w.Needs = append(w.Needs, Need{fmt.Sprintf("the match of seed %d, every packet after the usual time", seed), true})
-	if err := other.otherwise(ctx, w); err != nil {
-		return err
-	}
-	w.Proved = proved
-	return nil
+	network, needs, err := other.otherwise(ctx, w)
+	w.Proved = strings.TrimSpace(fmt.Sprintf("%s In the one of seed %d, %s. %s", w.Proved, seed, network, needs))
+	return err
 }
 
 const controls = 24
