@@ -105,7 +105,7 @@ type momentLine struct {
 //
 //	{"bot":"fern","t":2.417,"move":1,"turn":-0.35,"run":true}
 func EncodeMoment(name string, m Moment) ([]byte, error) {
-	line := momentLine{Bot: name, T: m.At.Seconds(), Join: m.Join, Leave: m.Leave, Move: m.Move, Turn: m.Turn, Run: m.Run, Hurry: m.Hurry, Held: m.Held, Press: m.Press}
+	line := momentLine{Bot: name, T: m.At.Round(time.Microsecond).Seconds(), Join: m.Join, Leave: m.Leave, Move: m.Move, Turn: m.Turn, Run: m.Run, Hurry: m.Hurry, Held: m.Held, Press: m.Press}
 	if m.Cheat != nil {
 		line.Sets, line.To = m.Cheat.Sets, m.Cheat.To
 	}

@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"zitherwheel/judge"
+	"zitherwheel/measure"
 	"zitherwheel/plan"
 	"zitherwheel/runfolder"
 	"zitherwheel/stage"
@@ -55,6 +56,9 @@ type Match struct {
 	Why     string   `json:"why,omitempty"`
 	Found   []Found  `json:"found,omitempty"` // the heads of incidents
 	Players []Player `json:"players"`
+	Drawn   []string `json:"drawn,omitempty"` // values of the plan that its seed drew
+
+	Measures map[string]float64 `json:"measures,omitempty"` // by their names in limits: the worst of all views
 }
 
 // Failed is the verdict of a match that could not be played: a result of its own.
@@ -75,7 +79,9 @@ type Player struct {
 	Name  string  `json:"name"`
 	Order int     `json:"order"` // in which it was to join, from 1
 	Link  string  `json:"link"`
-	Loss  float64 `json:"loss"` // share of its packets, both ways
+	Loss  float64 `json:"loss"`     // share of its packets, both ways
+	Delay float64 `json:"delay_ms"` // of its packets, on average
+	Host  bool    `json:"host,omitempty"`
 }
 
 // Result is what came of a hunt. Its JSON is hunt.json.
@@ -259,25 +265,28 @@ func (j *journal) add(m Match) error {
 func play(ctx context.Context, o Options, seed uint64) (Match, error) {
 	p := *o.Plan
 	p.Seed = seed
-	options := stage.Options{}
-	if p.Clock == plan.Wall {
-		folder, err := os.MkdirTemp("", "zwheel-hunt-")
-		if err != nil {
-			return Match{}, err
-		}
-		defer os.RemoveAll(folder)
-		options = o.Wall
-		options.Folder = filepath.Join(folder, "run")
-	}
-	r, err := stage.Run(ctx, &p, options)
+	return playDrawn(ctx, &p, o.Wall)
+}
+
+// playDrawn plays a match as its seed has it.
+func playDrawn(ctx context.Context, p *plan.Plan, options stage.Options) (Match, error) {
+	drawn, values, err := p.Drawn()
 	if err != nil {
 		return Match{}, err
 	}
-	return matchOf(&p, r), nil
+	r, err := stage.Run(ctx, drawn, options)
+	if err != nil {
+		return Match{}, err
+	}
+	m := matchOf(drawn, r)
+	for _, v := range values {
+		m.Drawn = append(m.Drawn, v.Path+" "+v.Value)
+	}
+	return m, nil
 }
 
 func matchOf(p *plan.Plan, r *stage.Result) Match {
-	m := Match{Seed: p.Seed, Verdict: Failed, Why: r.Why, Players: players(p, r)}
+	m := Match{Seed: p.Seed, Verdict: Failed, Why: r.Why, Players: players(p, r), Measures: headlines(r.Measures)}
 	if r.Ended == runfolder.Failed || r.Verdict == nil {
 		return m
 	}
@@ -292,10 +301,18 @@ func matchOf(p *plan.Plan, r *stage.Result) Match {
 	return m
 }
 
+// headlines are the measures of a match by which matches are compared.
+func headlines(m *measure.Measures) map[string]float64 {
+	if m == nil {
+		return nil
+	}
+	return m.Worst()
+}
+
 // players says under what conditions each played.
 func players(p *plan.Plan, r *stage.Result) (list []Player) {
 	for _, b := range p.Bots {
-		one := Player{Name: b.Name, Order: 1, Link: b.Link}
+		one := Player{Name: b.Name, Order: 1, Link: b.Link, Host: b.Name == p.Game.Host}
 		if one.Link == "" {
 			one.Link = "perfect"
 		}
@@ -308,6 +325,7 @@ func players(p *plan.Plan, r *stage.Result) (list []Player) {
 			for _, v := range r.Measures.Views {
 				if packets := v.Up.Packets + v.Down.Packets; v.Name == b.Name && packets > 0 {
 					one.Loss = float64(v.Up.Lost+v.Down.Lost) / float64(packets)
+					one.Delay = (v.Up.Delay*float64(v.Up.Packets-v.Up.Lost) + v.Down.Delay*float64(v.Down.Packets-v.Down.Lost)) / float64(max(1, packets-v.Up.Lost-v.Down.Lost))
 				}
 			}
 		}

@@ -12,7 +12,6 @@ import (
 	"zitherwheel/judge"
 	"zitherwheel/plan"
 	"zitherwheel/runfolder"
-	"zitherwheel/stage"
 )
 
 // Signature is one thing that goes wrong, over all matches of a hunt.
@@ -207,13 +206,10 @@ func (r *Result) examples(ctx context.Context, o Options) error {
 		s := &r.Signatures[i]
 		p := *o.Plan
 		p.Seed = s.Example.Seed
-		options := stage.Options{}
-		if p.Clock == plan.Wall {
-			options = o.Wall
-		}
+		options := o.Wall
 		folder := filepath.Join(o.Folder, "examples", fmt.Sprintf("%s-seed%d", s.Kind, p.Seed))
 		options.Folder = folder
-		result, err := stage.Run(ctx, &p, options)
+		match, err := playDrawn(ctx, &p, options)
 		if errors.Is(err, runfolder.ErrExists) { // of before it was gone on with, or of another signature in the same match
 			s.Example.Folder, s.Example.Same = folder, true
 			continue
@@ -222,7 +218,7 @@ func (r *Result) examples(ctx context.Context, o Options) error {
 			return err
 		}
 		s.Example.Folder = folder
-		for _, f := range matchOf(&p, result).Found {
+		for _, f := range match.Found {
 			s.Example.Same = s.Example.Same || f.Signature == s.Signature
 		}
 	}

@@ -157,6 +157,8 @@ func (c *Collector) Packet(number int, d link.Direction, f link.Fate) {
 	t.Bytes += f.Size
 	if f.Copies == 0 {
 		t.Lost++
+	} else {
+		t.delays += f.Arrives[0] - f.Sent
 	}
 	c.last = max(c.last, f.Sent)
 }

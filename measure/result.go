@@ -62,8 +62,11 @@ type Traffic struct {
 	Packets          int     `json:"packets"`
 	Bytes            int     `json:"bytes"`
 	Lost             int     `json:"lost"`
+	Delay            float64 `json:"delay_ms,omitempty"` // of those that arrived, on average
 	PacketsPerSecond float64 `json:"packets_per_second"`
 	BytesPerSecond   float64 `json:"bytes_per_second"`
+
+	delays time.Duration // all together
 }
 
 // View is what was measured of one view. What could not be measured is absent.
@@ -136,6 +139,9 @@ func (c *Collector) Finish(ages func(view int) *Spread) *Measures {
 }
 
 func (t Traffic) over(d time.Duration) Traffic {
+	if arrived := t.Packets - t.Lost; arrived > 0 {
+		t.Delay = round(t.delays.Seconds() * 1e3 / float64(arrived))
+	}
 	if d > 0 {
 		t.PacketsPerSecond, t.BytesPerSecond = round(float64(t.Packets)/d.Seconds()), round(float64(t.Bytes)/d.Seconds())
 	}
@@ -196,6 +202,24 @@ func where(there bool, v float64) *float64 {
 		return nil
 	}
 	return &v
+}
+
+// Worst is the largest value that any view reached, by the names that limits have. What
+// was not measured is absent.
+func (m *Measures) Worst() map[string]float64 {
+	worst := map[string]float64{}
+	for name, of := range limitable {
+		views := m.Views
+		if strings.HasPrefix(name, "server-") {
+			views = []View{m.Server}
+		}
+		for i := range views {
+			if v := of(&views[i]); v != nil {
+				worst[name] = max(worst[name], *v)
+			}
+		}
+	}
+	return worst
 }
 
 // Excess is a limit that a view broke.

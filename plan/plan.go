@@ -28,7 +28,10 @@ type Plan struct {
 	Reference string      // whom the views are held against: server, a bot's name, or none
 	Align     string      // how the views' clocks are brought together: shared or "", tick, or estimated
 	Rules     watch.Rules // the plan's own rules, then the game's
+	Draw      Draw        // what is drawn by the seed
 
+	file   string         // as it was called, and what it said
+	text   []byte         // nil if it was not read
 	checks []func() error // made while reading, of what may refer to later parts
 }
 

@@ -36,6 +36,9 @@ func Parse(file string, text []byte) (*Plan, error) {
 	if err == nil {
 		err = p.completeBuild(file)
 	}
+	if p.file, p.text = file, text; err == nil {
+		err = p.checkDraw()
+	}
 	if err != nil {
 		return nil, &Error{File: file, Message: err.Error()}
 	}
@@ -123,6 +126,7 @@ func (p *Plan) keys() []key {
 		wordKey("align", &p.Align, []string{"shared", "tick", "estimated"}),
 		{name: "links", schema: linksSchema(), read: p.readLinks, write: p.writeLinks},
 		{name: "bots", schema: p.botsSchema(), read: p.readBots, write: p.writeBots},
+		p.drawKey(),
 	}, rulesKeys(&p.Rules)...)
 }
 

@@ -3,12 +3,12 @@ package replay
 import (
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
 	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"zitherwheel/judge"
 	"zitherwheel/plan"
@@ -68,15 +68,8 @@ func (t Target) In(v *judge.Verdict) *judge.Finding {
 func (l *Lab) play(ctx context.Context, v Variant, options stage.Options) (*stage.Result, error) {
 	l.replays.Add(1)
 	options.Script, options.Until = v.Script, v.Until
-	if v.Plan.Clock == plan.Wall && options.Folder == "" {
-		folder, err := os.MkdirTemp("", "zwheel-replay-")
-		if err != nil {
-			return nil, err
-		}
-		defer os.RemoveAll(folder)
-		wall := l.Wall
-		wall.Folder, wall.Script, wall.Until, wall.Packet = filepath.Join(folder, "run"), options.Script, options.Until, options.Packet
-		options = wall
+	if v.Plan.Clock == plan.Wall {
+		options.Guard, options.Zwheel = l.Wall.Guard, l.Wall.Zwheel
 	}
 	r, err := stage.Run(ctx, v.Plan, options)
 	if err == nil {
@@ -92,20 +85,23 @@ func (l *Lab) shows(ctx context.Context, v Variant, target Target) (bool, error)
 	if v.Plan.Clock == plan.Wall {
 		runs, needed = max(1, l.Runs), max(1, l.Needed)
 	}
-	seen := 0
-	for n := range runs {
+	if runs == 1 {
 		r, err := l.play(ctx, v, stage.Options{})
-		if err != nil {
-			return false, err
-		}
-		if target.In(r.Verdict) != nil {
-			seen++
-		}
-		if left := runs - 1 - n; seen >= needed || seen+left < needed {
-			break
-		}
+		return err == nil && target.In(r.Verdict) != nil, err
 	}
-	return seen >= needed, nil
+	var seen atomic.Int64
+	var group errgroup.Group // all at once: they are little work and much waiting
+	for range runs {
+		group.Go(func() error {
+			r, err := l.play(ctx, v, stage.Options{})
+			if err == nil && target.In(r.Verdict) != nil {
+				seen.Add(1)
+			}
+			return err
+		})
+	}
+	err := group.Wait()
+	return int(seen.Load()) >= needed, err
 }
 
 // first is the first of n variants that shows the finding, or -1. Several are played

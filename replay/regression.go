@@ -69,32 +69,54 @@ func (out *Shrunk) tell(p *plan.Plan, packet stage.Packet) {
 	out.Story = append(out.Story, strings.ToUpper(text[:1])+text[1:]+": "+fateText(packet.Fate, 0)+".")
 }
 
-// number gives the packets that are lost their numbers, where that shows it too.
+// number gives the packets that are lost their numbers, where that shows it too, and
+// leaves out those that only happened to be lost with them.
 func (s *shrinker) number(ctx context.Context, v *Variant) error {
 	if len(s.now.losses) == 0 {
 		return nil
 	}
-	lost := map[Way][]link.Given{}
+	type lost struct {
+		Way
+		link.Given
+	}
+	var all []lost
 	if _, err := s.lab.play(ctx, *v, stage.Options{Silent: true, Packet: func(p stage.Packet) {
 		if p.Dropped == link.Outage {
-			way := Way{p.Link, p.Direction}
-			lost[way] = append(lost[way], link.Given{Number: p.Number, Dropped: link.Lost})
+			all = append(all, lost{Way{p.Link, p.Direction}, link.Given{Number: p.Number, Dropped: link.Lost}})
 		}
 	}}); err != nil {
 		return err
 	}
-	numbered := *v
-	numbered.Plan = ownLinks(v.Plan)
-	for way, given := range lost {
-		c := courseOf(numbered.Plan, way)
-		c.Outages, c.Given = nil, given
+	numbered := func(set []int) Variant {
+		n := *v
+		n.Plan = ownLinks(v.Plan)
+		for _, way := range ways(n.Plan) {
+			courseOf(n.Plan, way).Outages = nil
+		}
+		for _, i := range set {
+			c := courseOf(n.Plan, all[i].Way)
+			c.Given = append(slices.Clone(c.Given), all[i].Given)
+		}
+		return n
 	}
-	there, err := s.lab.shows(ctx, numbered, s.target)
-	if there {
-		*v = numbered
+	set := make([]int, len(all))
+	for i := range set {
+		set[i] = i
 	}
+	there, err := s.lab.shows(ctx, numbered(set), s.target)
+	if err != nil || !there {
+		return err
+	}
+	if len(all) <= mostNumbered {
+		set, err = minimise(len(all), func(sets [][]int) (int, error) {
+			return s.lab.first(ctx, len(sets), func(i int) Variant { return numbered(sets[i]) }, s.target)
+		})
+	}
+	*v = numbered(set)
 	return err
 }
+
+const mostNumbered = 16 // packets of which it is worth the matches to ask for each
 
 // tidy leaves links out that are perfect, and shares those that are alike.
 func tidy(p *plan.Plan) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"maps"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -683,17 +684,20 @@ func (s *shrinker) inputs(ctx context.Context) error {
 // round makes the times of the plan round numbers.
 func (s *shrinker) round(ctx context.Context) error {
 	var rounder []sketch
-	for _, unit := range []time.Duration{100 * time.Millisecond, 10 * time.Millisecond} {
+	for _, to := range []struct {
+		time time.Duration
+		turn float64
+	}{{100 * time.Millisecond, 10}, {10 * time.Millisecond, 100}, {10 * time.Millisecond, 1e6}} {
 		k := s.now
 		k.script = map[string][]bot.Moment{}
 		for name, moments := range s.now.script {
 			for _, m := range moments {
-				m.At = m.At.Round(unit)
+				m.At, m.Turn = m.At.Round(to.time), math.Round(m.Turn*to.turn)/to.turn
 				k.script[name] = append(k.script[name], m)
 			}
 		}
 		if k.tied {
-			k.until = (k.until + unit - 1).Truncate(unit)
+			k.until = (k.until + to.time - 1).Truncate(to.time)
 		}
 		rounder = append(rounder, k)
 	}

@@ -11,6 +11,8 @@ package stage
 import (
 	"context"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"time"
 
 	"zitherwheel/audit"
@@ -135,7 +137,19 @@ func (o *Options) length(p *plan.Plan) time.Duration {
 // what there is. The error of a folder that cannot be made wraps
 // runfolder.ErrExists if it is there already.
 func Run(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
+	p, _, err := p.Drawn()
+	if err != nil {
+		return nil, err
+	}
 	if p.Clock == plan.Wall {
+		if options.Folder == "" && !options.Silent { // it is judged from what was recorded
+			folder, err := os.MkdirTemp("", "zwheel-")
+			if err != nil {
+				return nil, err
+			}
+			defer os.RemoveAll(folder)
+			options.Folder = filepath.Join(folder, "run")
+		}
 		return runReal(ctx, p, options)
 	}
 	m, err := newMatch(p, options)
