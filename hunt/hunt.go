@@ -7,13 +7,9 @@
 package hunt
 
 import (
-	"bufio"
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -31,7 +27,7 @@ import (
 // is reached.
 type Options struct {
 	Plan       *plan.Plan
-	Folder     string        // for the journal, the result and the examples
+	Folder     string        // for the journal, the result and the examples; "" leaves nothing behind
 	Resume     bool          // go on with the journal that is there
 	First      uint64        // seed of the first match; the others follow it
 	Times      int           // matches in all; 0 means no such end
@@ -93,6 +89,8 @@ type Result struct {
 	Failed     []Failure   `json:"failed"`
 	Signatures []Signature `json:"signatures"` // the most frequent first
 	Stopped    bool        `json:"interrupted"`
+
+	Played []Match `json:"-"` // of a hunt that has no folder: in order of their seeds
 }
 
 // Failure is a match that could not be played.
@@ -113,70 +111,21 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer j.file.Close()
-	if err := j.hunt(ctx, o); err != nil {
+	if err := errors.Join(j.hunt(ctx, o), j.close()); err != nil {
 		return nil, err
 	}
-	r := sumUp(o.Plan, o.First, j.matches)
+	r, err := sumUp(o.Plan, o.First, j)
+	if err != nil {
+		return nil, err
+	}
 	r.Stopped = ctx.Err() != nil
+	if o.Folder == "" {
+		return r, nil
+	}
 	if err := r.examples(ctx, o); err != nil {
 		return nil, err
 	}
 	return r, write(filepath.Join(o.Folder, "hunt.json"), r)
-}
-
-// journal is the lines of matches that have been played, in the order in which they
-// ended.
-type journal struct {
-	file    *os.File
-	matches map[uint64]Match
-}
-
-func openJournal(o Options) (*journal, error) {
-	if err := os.MkdirAll(o.Folder, 0o755); err != nil {
-		return nil, err
-	}
-	text, err := o.Plan.YAML()
-	if err != nil {
-		return nil, err
-	}
-	mark := append(fmt.Appendf(nil, "# first seed %d\n", o.First), text...)
-	path, planPath := filepath.Join(o.Folder, "matches.jsonl"), filepath.Join(o.Folder, "plan.yaml")
-	j := &journal{matches: map[uint64]Match{}}
-	old, err := os.ReadFile(path)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		if err := os.WriteFile(planPath, mark, 0o644); err != nil {
-			return nil, err
-		}
-	case err != nil:
-		return nil, err
-	case !o.Resume:
-		return nil, fmt.Errorf("%s: %w", path, ErrJournal)
-	default:
-		before, err := os.ReadFile(planPath)
-		if err != nil {
-			return nil, err
-		}
-		if !bytes.Equal(before, mark) {
-			return nil, fmt.Errorf("%s: %w", o.Folder, ErrOther)
-		}
-		// A line that was torn by a kill is a match that was not finished.
-		whole := bytes.LastIndexByte(old, '\n') + 1
-		lines := bufio.NewScanner(bytes.NewReader(old[:whole]))
-		lines.Buffer(nil, 16<<20)
-		for lines.Scan() {
-			var m Match
-			if json.Unmarshal(lines.Bytes(), &m) == nil {
-				j.matches[m.Seed] = m
-			}
-		}
-		if err := os.Truncate(path, int64(whole)); err != nil {
-			return nil, err
-		}
-	}
-	j.file, err = os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o644)
-	return j, err
 }
 
 // hunt plays the matches that are missing.
@@ -191,11 +140,11 @@ func (j *journal) hunt(ctx context.Context, o Options) error {
 	var lock sync.Mutex
 	var failed error
 	found, failures := 0, 0
-	for _, m := range j.matches {
-		count(m, &found, &failures)
+	if err := j.each(func(m Match) { count(m, &found, &failures) }); err != nil {
+		return err
 	}
 	ended := func() bool {
-		return failed != nil || ctx.Err() != nil || o.Times > 0 && len(j.matches) >= o.Times || o.UntilFound > 0 && found >= o.UntilFound || o.For > 0 && time.Since(began) >= o.For
+		return failed != nil || ctx.Err() != nil || o.Times > 0 && len(j.played) >= o.Times || o.UntilFound > 0 && found >= o.UntilFound || o.For > 0 && time.Since(began) >= o.For
 	}
 	seeds := make(chan uint64)
 	var players sync.WaitGroup
@@ -213,7 +162,7 @@ func (j *journal) hunt(ctx context.Context, o Options) error {
 					}
 					count(m, &found, &failures)
 					if o.Progress != nil {
-						o.Progress(Progress{len(j.matches), found, failures, o.Times, time.Since(began)})
+						o.Progress(Progress{len(j.played), found, failures, o.Times, time.Since(began)})
 					}
 				}
 				lock.Unlock()
@@ -223,7 +172,7 @@ func (j *journal) hunt(ctx context.Context, o Options) error {
 	for n := uint64(0); o.Times == 0 || n < uint64(o.Times); n++ {
 		seed := o.First + n
 		lock.Lock()
-		_, played := j.matches[seed]
+		played := j.played[seed]
 		end := ended()
 		lock.Unlock()
 		if end {
@@ -245,20 +194,6 @@ func count(m Match, found, failures *int) {
 	if m.Verdict == Failed {
 		*failures++
 	}
-}
-
-// add writes a match into the journal: one write a line, so that a kill tears at most
-// the last.
-func (j *journal) add(m Match) error {
-	line, err := json.Marshal(m)
-	if err != nil {
-		return err
-	}
-	if _, err := j.file.Write(append(line, '\n')); err != nil {
-		return fmt.Errorf("the journal cannot be written: %w", err)
-	}
-	j.matches[m.Seed] = m
-	return nil
 }
 
 // play plays one match without leaving anything behind.

@@ -5,11 +5,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math"
 	"path/filepath"
 	"slices"
 
 	"zitherwheel/judge"
+	"zitherwheel/odds"
 	"zitherwheel/plan"
 	"zitherwheel/runfolder"
 )
@@ -54,132 +54,146 @@ const (
 )
 
 // sumUp gathers the matches of a journal by signature.
-func sumUp(p *plan.Plan, first uint64, matches map[uint64]Match) *Result {
-	r := &Result{Title: p.Title, First: first, Matches: len(matches), Failed: []Failure{}, Signatures: []Signature{}}
-	var seeds []uint64
-	for seed := range matches {
-		seeds = append(seeds, seed)
-	}
-	slices.Sort(seeds)
+func sumUp(p *plan.Plan, first uint64, j *journal) (*Result, error) {
+	r := &Result{Title: p.Title, First: first, Matches: len(j.played), Failed: []Failure{}, Signatures: []Signature{}}
 	by := map[string]*Signature{}
-	var order []string
 	played := 0
-	for _, seed := range seeds {
-		m := matches[seed]
-		switch {
-		case m.Verdict == Failed:
-			r.Failed = append(r.Failed, Failure{seed, m.Why})
-			continue
-		case m.Verdict == string(judge.InSync):
+	var losses, delays []float64
+	err := j.each(func(m Match) {
+		if j.file == nil {
+			r.Played = append(r.Played, m)
+		}
+		if m.Verdict == Failed {
+			r.Failed = append(r.Failed, Failure{m.Seed, m.Why})
+			return
+		}
+		if m.Verdict == string(judge.InSync) {
 			r.InSync++
 		}
 		played++
+		for _, p := range m.Players {
+			losses, delays = append(losses, p.Loss), append(delays, p.Delay)
+		}
 		seen := map[string]bool{}
 		for _, f := range m.Found {
 			s := by[f.Signature]
 			if s == nil {
-				s = &Signature{Signature: f.Signature, Kind: f.Kind, Example: Example{Seed: seed, Began: f.Began}}
+				s = &Signature{Signature: f.Signature, Kind: f.Kind, Example: Example{Seed: m.Seed, Began: f.Began}}
 				by[f.Signature] = s
-				order = append(order, f.Signature)
 			}
-			if f.Began < s.Example.Began {
-				s.Example = Example{Seed: seed, Began: f.Began}
+			if f.Began < s.Example.Began || f.Began == s.Example.Began && m.Seed < s.Example.Seed {
+				s.Example = Example{Seed: m.Seed, Began: f.Began}
 			}
-			if seen[f.Signature] {
-				continue
-			}
-			seen[f.Signature] = true
-			s.Matches++
-			if len(s.Seeds) < seedsKept {
-				s.Seeds = append(s.Seeds, seed)
+			if !seen[f.Signature] {
+				seen[f.Signature] = true
+				s.Matches++
+				s.Seeds = append(s.Seeds, m.Seed)
 			}
 		}
+	})
+	if err != nil {
+		return nil, err
 	}
-	for _, name := range order {
-		s := by[name]
-		s.Share, s.Low, s.High = share(s.Matches, played)
-		s.Conditions = conditions(name, seeds, matches)
+	slices.SortFunc(r.Played, func(a, b Match) int { return cmp.Compare(a.Seed, b.Seed) })
+	slices.SortFunc(r.Failed, func(a, b Failure) int { return cmp.Compare(a.Seed, b.Seed) })
+	counts := newTallies(middle(losses), middle(delays))
+	if err := j.each(counts.add); err != nil {
+		return nil, err
+	}
+	for name, s := range by {
+		s.Share, s.Low, s.High = odds.Share(s.Matches, played)
+		slices.Sort(s.Seeds)
+		s.Seeds = s.Seeds[:min(len(s.Seeds), seedsKept)]
+		s.Conditions = counts.of(name)
 		r.Signatures = append(r.Signatures, *s)
 	}
-	slices.SortStableFunc(r.Signatures, func(a, b Signature) int { return b.Matches - a.Matches })
-	return r
+	slices.SortFunc(r.Signatures, func(a, b Signature) int {
+		return cmp.Or(cmp.Compare(b.Matches, a.Matches), cmp.Compare(a.Signature, b.Signature))
+	})
+	return r, nil
 }
 
-// share is k of n, with the interval that holds the true share with 95 % confidence:
-// Wilson's score interval (J. Am. Stat. Assoc. 22, 1927), which is right for few and
-// for rare ones too.
-func share(k, n int) (p, low, high float64) {
-	if n == 0 {
-		return 0, 0, 1
-	}
-	const z = 1.959964
-	m := float64(n)
-	p = float64(k) / m
-	middle := (p + z*z/(2*m)) / (1 + z*z/m)
-	half := z / (1 + z*z/m) * math.Sqrt(p*(1-p)/m+z*z/(4*m*m))
-	round := func(f float64) float64 { return math.Round(f*1e4) / 1e4 }
-	return round(p), round(max(0, middle-half)), round(min(1, middle+half))
+// tallies counts for each condition how many players were under it, and how many of
+// them each signature hit first.
+type tallies struct {
+	loss, delay float64 // medians over all players, at which they are parted
+	players     map[string]int
+	hit         map[string]map[string]int // by signature
 }
 
-// conditions counts for each condition how many of the players under it were hit.
-func conditions(signature string, seeds []uint64, matches map[uint64]Match) []Condition {
-	type tally struct{ hit, of int }
-	tallies := map[string]*tally{}
-	var names []string
-	// Losses are parted at the median over all players that lost anything to speak of.
-	var losses []float64
-	for _, seed := range seeds {
-		for _, p := range matches[seed].Players {
-			losses = append(losses, p.Loss)
-		}
+func newTallies(loss, delay float64) *tallies {
+	return &tallies{loss, delay, map[string]int{}, map[string]map[string]int{}}
+}
+
+func (t *tallies) add(m Match) {
+	if m.Verdict == Failed {
+		return
 	}
-	slices.Sort(losses)
-	middle := 0.0
-	if len(losses) > 0 {
-		middle = losses[len(losses)/2]
+	hit := map[string]map[string]bool{} // by player, the signatures
+	for _, f := range m.Found {
+		if hit[f.View] == nil {
+			hit[f.View] = map[string]bool{}
+		}
+		hit[f.View][f.Signature] = true
 	}
-	for _, seed := range seeds {
-		m := matches[seed]
-		if m.Verdict == Failed {
-			continue
-		}
-		hit := map[string]bool{}
-		for _, f := range m.Found {
-			if f.Signature == signature {
-				hit[f.View] = true
-			}
-		}
-		for _, p := range m.Players {
-			lost := fmt.Sprintf("lost at most %.1f %%", 100*middle)
-			switch {
-			case middle == 0 && p.Loss == 0:
-				lost = "lost no packet"
-			case middle == 0:
-				lost = "lost packets"
-			case p.Loss > middle:
-				lost = fmt.Sprintf("lost more than %.1f %%", 100*middle)
-			}
-			for _, name := range []string{"joined " + nth(p.Order), "on link " + p.Link, "is " + p.Name, lost} {
-				t := tallies[name]
-				if t == nil {
-					t = &tally{}
-					tallies[name] = t
-					names = append(names, name)
+	for _, p := range m.Players {
+		for _, condition := range t.conditions(m, p) {
+			t.players[condition]++
+			for signature := range hit[p.Name] {
+				if t.hit[signature] == nil {
+					t.hit[signature] = map[string]int{}
 				}
-				if t.of++; hit[p.Name] {
-					t.hit++
-				}
+				t.hit[signature][condition]++
 			}
 		}
 	}
-	var list []Condition
-	for _, name := range names {
-		c := Condition{What: name, Hit: tallies[name].hit, Of: tallies[name].of}
-		c.Share, c.Low, c.High = share(c.Hit, c.Of)
+}
+
+// conditions are those under which a player played.
+func (t *tallies) conditions(m Match, p Player) []string {
+	lost := fmt.Sprintf("lost at most %.1f %%", 100*t.loss)
+	switch {
+	case t.loss == 0 && p.Loss == 0:
+		lost = "lost no packet"
+	case t.loss == 0:
+		lost = "lost packets"
+	case p.Loss > t.loss:
+		lost = fmt.Sprintf("lost more than %.1f %%", 100*t.loss)
+	}
+	late := fmt.Sprintf("had at most %.0f ms of delay", t.delay)
+	if p.Delay > t.delay {
+		late = fmt.Sprintf("had more than %.0f ms of delay", t.delay)
+	}
+	list := []string{"joined " + nth(p.Order), "on link " + p.Link, "is " + p.Name, lost, late}
+	if p.Host {
+		list = append(list, "is the host")
+	}
+	for _, drawn := range m.Drawn {
+		list = append(list, "in matches with "+drawn)
+	}
+	return list
+}
+
+// of are the conditions of a signature, those that it is more frequent with first.
+func (t *tallies) of(signature string) (list []Condition) {
+	for what, of := range t.players {
+		c := Condition{What: what, Hit: t.hit[signature][what], Of: of}
+		c.Share, c.Low, c.High = odds.Share(c.Hit, c.Of)
 		list = append(list, c)
 	}
-	slices.SortStableFunc(list, func(a, b Condition) int { return cmp.Compare(b.Share, a.Share) })
+	slices.SortFunc(list, func(a, b Condition) int {
+		return cmp.Or(cmp.Compare(b.Share, a.Share), cmp.Compare(a.What, b.What))
+	})
 	return list[:min(len(list), 4*mostOfOneKind)]
+}
+
+// middle is the median.
+func middle(values []float64) float64 {
+	if len(values) == 0 {
+		return 0
+	}
+	slices.Sort(values)
+	return values[len(values)/2]
 }
 
 func nth(n int) string {

@@ -204,18 +204,36 @@ func where(there bool, v float64) *float64 {
 	return &v
 }
 
-// Worst is the largest value that any view reached, by the names that limits have. What
-// was not measured is absent.
-func (m *Measures) Worst() map[string]float64 {
-	worst := map[string]float64{}
+// ByView are the measures that can have a limit, by view and by the names that limits
+// have. What was not measured is absent.
+func (m *Measures) ByView() map[string]map[string]float64 {
+	all := map[string]map[string]float64{}
 	for name, of := range limitable {
 		views := m.Views
-		if strings.HasPrefix(name, "server-") {
+		if strings.HasPrefix(name, serverMeasure) {
 			views = []View{m.Server}
 		}
 		for i := range views {
 			if v := of(&views[i]); v != nil {
-				worst[name] = max(worst[name], *v)
+				if all[views[i].Name] == nil {
+					all[views[i].Name] = map[string]float64{}
+				}
+				all[views[i].Name][name] = *v
+			}
+		}
+	}
+	return all
+}
+
+const serverMeasure = "server-" // begins the names of what is measured of the server
+
+// Worst is the largest value of each that any view reached.
+func (m *Measures) Worst() map[string]float64 {
+	worst := map[string]float64{}
+	for _, values := range m.ByView() {
+		for name, v := range values {
+			if w, seen := worst[name]; !seen || v > w {
+				worst[name] = v
 			}
 		}
 	}
@@ -233,7 +251,7 @@ type Excess struct {
 func (m *Measures) Exceeded(limits []watch.Limit) (list []Excess) {
 	for _, l := range limits {
 		views := m.Views
-		if strings.HasPrefix(l.Measure, "server-") {
+		if strings.HasPrefix(l.Measure, serverMeasure) {
 			views = []View{m.Server}
 		}
 		for i := range views {
