@@ -11,6 +11,7 @@ import (
 	"slices"
 
 	"zitherwheel/hunt"
+	"zitherwheel/judge"
 	"zitherwheel/odds"
 )
 
@@ -128,7 +129,7 @@ func (s *Side) summary() Summary {
 		case hunt.Failed:
 			sum.Failed++
 			continue
-		case "in-sync":
+		case string(judge.InSync):
 			sum.InSync++
 		}
 		sum.Matches++
@@ -190,7 +191,7 @@ func (r *Result) signatures(a, b map[uint64]hunt.Match) {
 			s.State = Still
 		}
 		if s.Before.Matches > 0 {
-			s.ToBelieve = odds.ToBelieve(s.Before.Share)
+			s.ToBelieve = odds.ToBelieve(s.Before.Matches, len(a))
 		}
 		r.Signatures = append(r.Signatures, s)
 	}

@@ -4,6 +4,7 @@ package odds
 
 import (
 	"math"
+	"sort"
 
 	"gonum.org/v1/gonum/stat"
 	"gonum.org/v1/gonum/stat/distuv"
@@ -67,16 +68,16 @@ func SurprisePaired(onlyA, onlyB int) float64 {
 	return min(1, 2*sum)
 }
 
-// ToBelieve is how many matches without a failure it takes to believe, with 95 %
-// confidence, that a failure of that share is gone.
-func ToBelieve(share float64) int {
-	switch {
-	case share <= 0:
+// ToBelieve is how many matches without a failure it takes to believe that it is gone,
+// when it showed in k of n before: as many as make it a surprise of less than 5 % that
+// it never shows. Of a failure whose share is well known, that is about 3 divided by the
+// share; of one that was seen only once it is many more. It is 0 if k is.
+func ToBelieve(k, n int) int {
+	if k == 0 {
 		return 0
-	case share >= 1:
-		return 1
 	}
-	return int(math.Ceil(math.Log(0.05) / math.Log(1-share)))
+	const most = 1 << 20
+	return sort.Search(most, func(m int) bool { return Surprise(k, n, 0, m) < 0.05 })
 }
 
 // Mean is the mean of differences, with the interval that holds the true mean with 95 %

@@ -58,10 +58,14 @@ func TestSurprisePaired(t *testing.T) {
 }
 
 func TestHowManyMatchesItTakesToBelieve(t *testing.T) {
-	assert.Equal(t, 35, ToBelieve(1.0/12))
-	assert.Equal(t, 1, ToBelieve(1))
-	assert.Equal(t, 0, ToBelieve(0))
-	assert.Less(t, math.Pow(1-0.01, float64(ToBelieve(0.01))), 0.05)
+	assert.Zero(t, ToBelieve(0, 40))
+	assert.InDelta(t, 36, ToBelieve(1000, 12000), 6, "one in twelve, as is well known: about 3 divided by the share")
+	for _, row := range [][2]int{{1, 12}, {3, 40}, {20, 240}, {40, 40}} {
+		m := ToBelieve(row[0], row[1])
+		assert.Less(t, Surprise(row[0], row[1], 0, m), 0.05, "%v", row)
+		assert.GreaterOrEqual(t, Surprise(row[0], row[1], 0, m-1), 0.05, "%v", row)
+	}
+	assert.Greater(t, ToBelieve(1, 12), ToBelieve(20, 240), "the less is known of it, the more it takes")
 }
 
 func TestTheIntervalOfTheMeanHoldsTheTrueMean(t *testing.T) {

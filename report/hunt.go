@@ -23,10 +23,10 @@ func (t *Text) Hunt(r *hunt.Result) {
 	fmt.Fprintln(t.w)
 	if len(r.Signatures) == 0 && r.InSync > 0 {
 		// Nobody has seen it in n matches: with 95 % confidence it is not more frequent than 3/n.
-		fmt.Fprintf(t.w, "\n%s  nothing was found; with 95 %% confidence less than %s of such matches go wrong\n", t.colour("2", "IN SYNC"), percent(3/float64(r.InSync)))
+		fmt.Fprintf(t.w, "\n%s  nothing was found; with 95 %% confidence less than %s of such matches go wrong\n", t.colour("2", "IN SYNC"), Percent(3/float64(r.InSync)))
 	}
 	for i, s := range r.Signatures {
-		fmt.Fprintf(t.w, "\n%d  %s   in %s of matches (%d of %d; 95 %% sure: %s to %s)\n", i+1, t.colour("1", s.Signature), percent(s.Share), s.Matches, r.Matches-len(r.Failed), percent(s.Low), percent(s.High))
+		fmt.Fprintf(t.w, "\n%d  %s   in %s of matches (%d of %d; 95 %% sure: %s to %s)\n", i+1, t.colour("1", s.Signature), Percent(s.Share), s.Matches, r.Matches-len(r.Failed), Percent(s.Low), Percent(s.High))
 		var seeds []string
 		for _, seed := range s.Seeds[:min(seedsShown, len(s.Seeds))] {
 			seeds = append(seeds, fmt.Sprint(seed))
@@ -40,7 +40,7 @@ func (t *Text) Hunt(r *hunt.Result) {
 		table.right = true
 		table.row("   players who", "hit", "of", "share", "95 % sure")
 		for _, c := range tellable(s.Conditions) {
-			table.row("   "+c.What, Number(c.Hit), Number(c.Of), percent(c.Share), percent(c.Low)+" to "+percent(c.High))
+			table.row("   "+c.What, Number(c.Hit), Number(c.Of), Percent(c.Share), Percent(c.Low)+" to "+Percent(c.High))
 		}
 		table.write(t.w)
 		again := "and found again"
@@ -61,7 +61,8 @@ func tellable(list []hunt.Condition) []hunt.Condition {
 	return slices.Concat(list[:conditionsShown-2], list[len(list)-2:])
 }
 
-func percent(share float64) string {
+// Percent is a share as people read it.
+func Percent(share float64) string {
 	switch {
 	case share > 0 && share < 0.1:
 		return fmt.Sprintf("%.2g %%", 100*share)

@@ -14,13 +14,13 @@ type Axis struct {
 }
 
 const (
-	usualSteps = 16 // from the first value to the last, if none are given
+	usualSteps = 20 // from the first value to the last at most, if no step is given
 	mostValues = 401
 )
 
 // ParseAxis reads what is varied:
 //
-//	latency=0..400ms         17 values from 0 to 400 ms
+//	latency=0..400ms         from 0 to 400 ms in at most 20 even steps
 //	latency=0..400ms/50ms    in steps of 50 ms
 //	game.rates.send=10,20,30 these values
 func ParseAxis(text string) (Axis, error) {
@@ -42,10 +42,8 @@ func ParseAxis(text string) (Axis, error) {
 	if errLow != nil || errHigh != nil || unitLow != unit && unitLow != "" {
 		return a, fmt.Errorf("%s: %q is no range; write two numbers with the same unit, like 0..400ms", path, span)
 	}
-	width := (high - low) / usualSteps
-	if whole := unit == "" && low == math.Trunc(low) && high == math.Trunc(high); whole {
-		width = max(1, math.Round(width))
-	}
+	whole := unit == "" && low == math.Trunc(low) && high == math.Trunc(high)
+	width := niceStep(high-low, whole)
 	if stepped {
 		var unitStep string
 		var err error
@@ -72,4 +70,18 @@ func quantity(text string) (float64, string, error) {
 	i := strings.LastIndexAny(text, "0123456789.") + 1
 	v, err := strconv.ParseFloat(text[:i], 64)
 	return v, text[i:], err
+}
+
+// niceStep is the smallest round number of which not too many make up a span.
+func niceStep(span float64, whole bool) float64 {
+	if !(span > 0) {
+		return 1
+	}
+	for unit := math.Pow(10, math.Floor(math.Log10(span/usualSteps))); ; unit *= 10 {
+		for _, step := range []float64{1, 2, 2.5, 5} {
+			if step *= unit; span/step <= usualSteps+1e-9 && (!whole || step == math.Trunc(step)) {
+				return step
+			}
+		}
+	}
 }

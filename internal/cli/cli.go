@@ -76,7 +76,7 @@ could not be carried out or compared nothing; 130 interrupted.`,
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%s: %w; see %s --help", c.CommandPath(), err, c.CommandPath())
 	})
-	root.AddCommand(demoCommand(), runCommand(), checkCommand(), faultsCommand(), trialCommand(), hillfoldCommand(), preflightCommand(), relayCommand(), reportCommand(), showCommand(), linksCommand(), planCommand(), tailCommand(), huntCommand(), replayCommand(), whyCommand(), shrinkCommand(), manCommand(), guardCommand())
+	root.AddCommand(demoCommand(), runCommand(), checkCommand(), faultsCommand(), trialCommand(), hillfoldCommand(), preflightCommand(), relayCommand(), reportCommand(), showCommand(), linksCommand(), planCommand(), tailCommand(), huntCommand(), replayCommand(), whyCommand(), shrinkCommand(), sweepCommand(), compareCommand(), manCommand(), guardCommand())
 	explainArguments(root)
 	err := root.ExecuteContext(ctx)
 	if err == nil {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"os"
@@ -10,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zitherwheel/hunt"
+	"zitherwheel/page"
 	"zitherwheel/plan"
 	"zitherwheel/report"
 )
@@ -65,13 +67,16 @@ Exits with 0 if nothing was found, 1 if something was, 3 if no match could be pl
 			case err != nil:
 				return failed(err)
 			}
+			if err := huntPage(o.Folder, r); err != nil {
+				return failed(err)
+			}
 			if asJSON {
 				if err := printJSON(c, r); err != nil {
 					return err
 				}
 			} else {
 				report.NewText(c.OutOrStdout()).Hunt(r)
-				fmt.Fprintf(c.OutOrStdout(), "Hunt: %s\n", filepath.Join(o.Folder, "hunt.json"))
+				fmt.Fprintf(c.OutOrStdout(), "Hunt: %s\n", filepath.Join(o.Folder, "hunt.html"))
 			}
 			switch {
 			case r.Stopped:
@@ -96,6 +101,15 @@ Exits with 0 if nothing was found, 1 if something was, 3 if no match could be pl
 	f.BoolVar(&asJSON, "json", false, "print hunt.json")
 	complete(c, "clock", []string{plan.Virtual, plan.Wall})
 	return c
+}
+
+// huntPage leaves the page of a hunt in its folder.
+func huntPage(folder string, r *hunt.Result) error {
+	var text bytes.Buffer
+	if err := page.Hunt(&text, r); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(folder, "hunt.html"), text.Bytes(), 0o644)
 }
 
 // huntProgress says a few times a minute how far a hunt is.

@@ -1,0 +1,120 @@
+package cli
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"zitherwheel/compare"
+	"zitherwheel/page"
+	"zitherwheel/plan"
+	"zitherwheel/report"
+)
+
+func compareCommand() *cobra.Command {
+	playing := compare.Playing{}
+	var baseline, html string
+	var seed uint64
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "compare BEFORE [AFTER]",
+		Short: "Say what a change has mended and what it has broken",
+		Long: `Compares two runs, two hunts or two plans, before and after a change; plans are played
+first, --times matches each with the same seeds. Says by signature what is gone, new or
+still there, and whether that is more than chance; and how measures have changed, with the
+interval that holds the true change with 95 % confidence.
+
+With --baseline FILE there is only one to name: it is held against what is kept in FILE,
+or kept there if there is no such file yet. That is for a CI server: it exits with 1 only
+if something is new, more frequent, or significantly worse.
+
+Exits with 0 if nothing is new, more frequent or significantly worse, 1 if something is,
+3 if it could not be found out.`,
+		Example: `  zwheel compare examples/lost-goodbye.yaml examples/healthy.yaml --times 40
+  zwheel compare examples/healthy.yaml --baseline healthy.json --times 40`,
+		Args: cobra.RangeArgs(1, 2),
+		ValidArgsFunction: func(c *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
+			return nil, cobra.ShellCompDirectiveDefault
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			if (baseline == "") != (len(args) == 2) {
+				return usage("name two runs, hunts or plans, or one and --baseline FILE; see %s --help", c.CommandPath())
+			}
+			if playing.Times < 1 {
+				return usage("--times %d: write at least 1", playing.Times)
+			}
+			if playing.Clock != "" && playing.Clock != plan.Virtual && playing.Clock != plan.Wall {
+				return usage("--clock %s: there are %s and %s", playing.Clock, plan.Virtual, plan.Wall)
+			}
+			if c.Flags().Changed("seed") {
+				playing.Seed = &seed
+			}
+			playing.Wall, playing.Progress = wallOptions(), huntProgress(c)
+			load := func(path string) (*compare.Side, error) {
+				side, err := compare.Load(c.Context(), path, playing)
+				switch {
+				case err != nil && c.Context().Err() != nil:
+					return nil, &exit{exitInterrupted, errors.New("interrupted; nothing was compared")}
+				case err != nil:
+					return nil, &exit{exitUsage, err}
+				}
+				return side, nil
+			}
+			after, err := load(args[len(args)-1])
+			if err != nil {
+				return err
+			}
+			if _, err := os.Stat(baseline); baseline != "" && errors.Is(err, os.ErrNotExist) {
+				if err := after.Keep(baseline); err != nil {
+					return failed(err)
+				}
+				fmt.Fprintf(c.OutOrStdout(), "Kept as the yardstick: %s, of %d matches. Call this again after a change.\n", baseline, len(after.Matches))
+				return nil
+			}
+			var before *compare.Side
+			if baseline != "" {
+				if before, err = compare.Yardstick(baseline); err != nil {
+					return &exit{exitUsage, err}
+				}
+			} else if before, err = load(args[0]); err != nil {
+				return err
+			}
+			r := compare.Sides(before, after)
+			if r.Before.Matches == 0 || r.After.Matches == 0 {
+				return failed(errors.New("one side has no match that could be played, so there is nothing to compare"))
+			}
+			if html != "" {
+				var text bytes.Buffer
+				if err := page.Compare(&text, r); err != nil {
+					return failed(err)
+				}
+				if err := os.WriteFile(html, text.Bytes(), 0o644); err != nil {
+					return failed(err)
+				}
+			}
+			if asJSON {
+				if err := printJSON(c, r); err != nil {
+					return err
+				}
+			} else {
+				report.NewText(c.OutOrStdout()).Compare(r)
+			}
+			if r.Worse() {
+				return quiet(exitOutOfSync)
+			}
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.IntVar(&playing.Times, "times", 40, "matches of each plan")
+	f.Uint64Var(&seed, "seed", 0, "seed of the first match of plans (default the plan's)")
+	f.StringVar(&playing.Clock, "clock", "", "play plans on this clock instead of their own: virtual or wall")
+	f.StringVar(&baseline, "baseline", "", "hold one against the yardstick in this file, or keep it there")
+	f.StringVar(&html, "html", "", "write a page to this file too")
+	f.BoolVar(&asJSON, "json", false, "print JSON instead of text")
+	complete(c, "clock", []string{plan.Virtual, plan.Wall})
+	return c
+}

@@ -1,0 +1,160 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"zitherwheel/figure"
+	"zitherwheel/page"
+	"zitherwheel/plan"
+	"zitherwheel/report"
+	"zitherwheel/sweep"
+)
+
+func sweepCommand() *cobra.Command {
+	var o sweep.Options
+	var vary []string
+	var out, clock string
+	var tolerate float64
+	var asJSON bool
+	c := &cobra.Command{
+		Use:   "sweep PLAN --vary VALUE=RANGE [--vary VALUE=RANGE]",
+		Short: "Find up to which delay, loss or other values a game holds",
+		Long: `Varies values of a plan and plays matches at points of the grid that they span. A coarse
+grid is played first, and then only where neighbours differ, so that the border is found
+with few matches. At each point matches are played until it is certain enough whether the
+game holds there: whether at most about --tolerate percent of them go wrong or break a
+limit of the plan.
+
+A value is one of a link, which is set both ways on the links of all bots (latency,
+jitter, loss, burst, rate and so on; latency is one way); bots, their number; or the way to any
+value in the plan, like game.rates.send or links.hill.down.loss. A range is 0..400ms (in at
+most 20 round steps), 0..400ms/50ms (in steps of 50 ms), or a list like 10,20,30.
+
+Leaves a folder with sweep.json, sweep.csv, sweep.png and sweep.html. Exits with 0 if the
+points could be played, 3 if none could.`,
+		Example: `  zwheel sweep examples/healthy.yaml --vary latency=0..800ms/100ms --vary loss=0..60%/10%
+  zwheel sweep examples/healthy.yaml --vary game.rates.send=5,10,20,30`,
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: completePlans,
+		RunE: func(c *cobra.Command, args []string) error {
+			p, err := loadPlan(args[0])
+			if err != nil {
+				return err
+			}
+			if err := setClock(p, clock); err != nil {
+				return err
+			}
+			if len(vary) == 0 {
+				return usage("nothing is varied; add --vary latency=0..400ms, or another value")
+			}
+			for _, text := range vary {
+				axis, err := sweep.ParseAxis(text)
+				if err != nil {
+					return usage("--vary %s: %w", text, err)
+				}
+				o.Axes = append(o.Axes, axis)
+			}
+			if o.Tolerate = tolerate / 100; !(o.Tolerate > 0 && o.Tolerate < 1) {
+				return usage("--tolerate %v: write percent, above 0 and below 100", tolerate)
+			}
+			if out == "" {
+				out = freeFolder("sweeps", p)
+			} else if _, err := os.Stat(out); err == nil {
+				return usage("%s exists already and is left as it is; name another folder with --out", out)
+			}
+			o.Plan, o.Wall = p, wallOptions()
+			o.Progress = sweepProgress(c)
+			r, err := sweep.Run(c.Context(), o)
+			if err != nil {
+				return &exit{exitUsage, err} // a value that the plan cannot have
+			}
+			if err := leaveSweep(out, r); err != nil {
+				return failed(err)
+			}
+			if asJSON {
+				err = printJSON(c, r)
+			} else {
+				report.NewText(c.OutOrStdout()).Sweep(r)
+				fmt.Fprintf(c.OutOrStdout(), "\nSweep: %s\n", filepath.Join(out, "sweep.html"))
+			}
+			switch {
+			case err != nil:
+				return err
+			case r.Stopped:
+				return &exit{exitInterrupted, errors.New("interrupted; the map is of what was played until then")}
+			case r.Err() != nil:
+				return failed(r.Err())
+			}
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringArrayVar(&vary, "vary", nil, "what is varied, and how; may be given several times")
+	f.Float64Var(&tolerate, "tolerate", 10, "percent of matches that may go wrong where the game holds")
+	f.IntVar(&o.Most, "most", 60, "play at most so many matches at a point")
+	f.BoolVar(&o.Full, "full", false, "play every point of the grid")
+	f.StringVar(&out, "out", "", "folder to make for the results (default sweeps/TITLE-SEED)")
+	f.IntVar(&o.Workers, "at-once", 0, "matches at once (default one a core, two on the wall clock)")
+	f.StringVar(&clock, "clock", "", "play on this clock instead of the plan's: virtual or wall")
+	f.BoolVar(&asJSON, "json", false, "print sweep.json")
+	complete(c, "clock", []string{plan.Virtual, plan.Wall})
+	return c
+}
+
+// sweepProgress says now and then how far a sweep is.
+func sweepProgress(c *cobra.Command) func(points, matches int) {
+	last := time.Now()
+	return func(points, matches int) {
+		if now := time.Now(); now.Sub(last) >= 5*time.Second {
+			last = now
+			fmt.Fprintf(c.ErrOrStderr(), "%s points, %s matches\n", report.Number(points), report.Number(matches))
+		}
+	}
+}
+
+// leaveSweep leaves the results of a sweep in a folder.
+func leaveSweep(folder string, r *sweep.Result) error {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	text, err := json.MarshalIndent(r, "", "  ")
+	if err != nil {
+		return err
+	}
+	var html, table bytes.Buffer
+	if err := page.Sweep(&html, r); err != nil {
+		return err
+	}
+	rows := csv.NewWriter(&table)
+	var heads []string
+	for _, a := range r.Axes {
+		heads = append(heads, a.Path)
+	}
+	failures := []error{rows.Write(append(heads, "mark", "inferred", "wrong", "matches", "share_low", "share_high", "first"))}
+	for _, p := range r.Points {
+		row := append([]string{}, p.Values...)
+		failures = append(failures, rows.Write(append(row, string(p.Mark), strconv.FormatBool(p.Inferred), strconv.Itoa(p.Wrong), strconv.Itoa(p.Matches),
+			strconv.FormatFloat(p.Low, 'f', -1, 64), strconv.FormatFloat(p.High, 'f', -1, 64), p.First)))
+	}
+	rows.Flush()
+	files := map[string][]byte{"sweep.json": append(text, '\n'), "sweep.csv": table.Bytes(), "sweep.html": html.Bytes()}
+	if f, ok := figure.Sweep(r); ok {
+		var png bytes.Buffer
+		failures = append(failures, f.PNG(&png))
+		files["sweep.png"] = png.Bytes()
+	}
+	for name, content := range files {
+		failures = append(failures, os.WriteFile(filepath.Join(folder, name), content, 0o644))
+	}
+	return errors.Join(append(failures, rows.Error())...)
+}

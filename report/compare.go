@@ -1,0 +1,113 @@
+package report
+
+import (
+	"fmt"
+	"math"
+
+	"zitherwheel/compare"
+)
+
+// Compare writes what has changed from one side to the other.
+func (t *Text) Compare(r *compare.Result) {
+	for _, side := range []struct {
+		what string
+		sum  compare.Summary
+	}{{"before", r.Before}, {"after ", r.After}} {
+		failed := ""
+		if side.sum.Failed > 0 {
+			failed = fmt.Sprintf(", %d could not be played", side.sum.Failed)
+		}
+		fmt.Fprintf(t.w, "%s  %s %q: %s, %d in sync%s\n", side.what, side.sum.What, side.sum.Title, count(side.sum.Matches, "match", "matches"), side.sum.InSync, failed)
+	}
+	fmt.Fprintf(t.w, "%s with the same seed on both sides\n\n", count(r.SameSeeds, "match", "matches"))
+	if len(r.Signatures) == 0 {
+		fmt.Fprintln(t.w, "Nothing went wrong on either side.")
+	} else {
+		var table table
+		table.row("what goes wrong", "", "before", "after", "by chance", "note")
+		for _, s := range r.Signatures {
+			table.row(s.Signature, t.state(s.State), ofMatches(s.Before, r.Before.Matches), ofMatches(s.After, r.After.Matches), Probability(s.Surprise), CompareNote(s, r))
+		}
+		table.write(t.w)
+	}
+	t.measuresChanged(r)
+}
+
+func (t *Text) state(s compare.State) string {
+	switch s {
+	case compare.New, compare.More:
+		return t.colour("1", string(s))
+	case compare.Gone, compare.Less:
+		return t.colour("2", string(s))
+	}
+	return string(s)
+}
+
+func ofMatches(c compare.Count, of int) string {
+	return fmt.Sprintf("%d of %d (%s to %s)", c.Matches, of, Percent(c.Low), Percent(c.High))
+}
+
+// Probability is how probable something is by chance.
+func Probability(p float64) string {
+	switch {
+	case p >= 0.995:
+		return "certain"
+	case p < 0.0001:
+		return "under 0.01 %"
+	}
+	return Percent(p)
+}
+
+// CompareNote says what is to be said of a signature beside the figures.
+func CompareNote(s compare.Signature, r *compare.Result) string {
+	if s.State != compare.PerhapsGone {
+		return ""
+	}
+	return fmt.Sprintf("to believe it: %d matches without it, there are %d", s.ToBelieve, r.After.Matches)
+}
+
+// measuresChanged writes the measures that have changed at all.
+func (t *Text) measuresChanged(r *compare.Result) {
+	if len(r.Measures) == 0 {
+		fmt.Fprintln(t.w, "\nThere are no measures that both sides have.")
+		return
+	}
+	var table table
+	table.right = true
+	table.row("\nmeasure", "before", "after", "change", "95 % sure", "")
+	same := 0
+	for _, m := range r.Measures {
+		if m.Change == 0 && m.Low == 0 && m.High == 0 {
+			same++
+			continue
+		}
+		word := ""
+		switch {
+		case m.Worse:
+			word = t.colour("1", "worse")
+		case m.Better:
+			word = t.colour("2", "better")
+		}
+		interval := fmt.Sprintf("%s to %s", Signed(m.Low), Signed(m.High))
+		if m.Of < 2 {
+			interval = "of one, not known"
+		}
+		table.row(m.Name, Figures(m.Before), Figures(m.After), Signed(m.Change), interval, word)
+	}
+	if same < len(r.Measures) {
+		table.write(t.w)
+	}
+	of := r.PairedBy + "s"
+	fmt.Fprintf(t.w, "\n%d of %d measures are the same; the others are means over the same %s, each the worst of all views in its match, and larger is worse.\n", same, len(r.Measures), of)
+}
+
+// Figures is a measure as people read it.
+func Figures(v float64) string { return fmt.Sprintf("%.5g", v) }
+
+// Signed is a change as people read it.
+func Signed(v float64) string {
+	if math.Abs(v) >= math.MaxFloat32 {
+		return "any"
+	}
+	return fmt.Sprintf("%+.4g", v)
+}
