@@ -29,6 +29,7 @@ var summaries = template.Must(template.New("summary").Funcs(template.FuncMap{
 	"figures":     report.Figures,
 	"signed":      report.Signed,
 	"note":        report.CompareNote,
+	"rest":        func(s hunt.Signature) string { return strings.TrimPrefix(s.Signature, string(s.Kind)) },
 	"px":          func(share float64) string { return fmt.Sprintf("%.1f", share*barWidth) },
 	"width":       func(low, high float64) string { return fmt.Sprintf("%.1f", max(1, (high-low)*barWidth)) },
 	"seconds":     func(s judge.Seconds) string { return fmt.Sprintf("%.3f s", time.Duration(s).Seconds()) },

@@ -106,8 +106,11 @@ func Figures(v float64) string { return fmt.Sprintf("%.5g", v) }
 
 // Signed is a change as people read it.
 func Signed(v float64) string {
-	if math.Abs(v) >= math.MaxFloat32 {
+	switch {
+	case math.Abs(v) >= math.MaxFloat32:
 		return "any"
+	case v == 0:
+		return "0"
 	}
 	return fmt.Sprintf("%+.4g", v)
 }
