@@ -24,6 +24,7 @@ type path struct {
 	cursor  int // index near the times that are asked about
 	dirty   bool
 	broken  bool // the next corner does not continue the one before
+	version int  // counts what was added
 }
 
 type corner struct {
@@ -68,10 +69,11 @@ func finite(v trace.Value) float64 {
 // add puts a corner at t. since is when the value before was last known to
 // stand: a number moves from there to here.
 func (p *path) add(t, since time.Duration, v point) {
+	p.version++
 	if n := len(p.corners); n > 0 {
 		last := &p.corners[n-1]
 		if p.compare == watch.Angle {
-			v[0] = last.v[0] + math.Remainder(v[0]-last.v[0], p.circle) // the short way round
+			v[0] = last.v[0] + turned(v[0]-last.v[0], p.circle) // the short way round
 		}
 		switch {
 		case t <= last.t: // said twice at one moment: the later counts
@@ -192,7 +194,7 @@ func (p *path) near(i int, v point, within float64, from, to time.Duration) (beg
 		return 0, 0, 1
 	}
 	if p.compare == watch.Angle { // the turn of v that lies nearest
-		v[0] = a.v[0] + math.Remainder(v[0]-a.v[0], p.circle)
+		v[0] = a.v[0] + turned(v[0]-a.v[0], p.circle)
 	}
 	if i+1 == len(p.corners) {
 		return from, to, distance(a.v, v)
@@ -201,7 +203,7 @@ func (p *path) near(i int, v point, within float64, from, to time.Duration) (beg
 	if p.compare == watch.Angle {
 		// Where the path turns far in one go, another turn is nearer to its end.
 		other := v
-		other[0] = b.v[0] + math.Remainder(v[0]-b.v[0], p.circle)
+		other[0] = b.v[0] + turned(v[0]-b.v[0], p.circle)
 		if math.Abs(other[0]-v[0]) > p.circle/2 {
 			begin, end, d = straight(a, b, v, within, from, to)
 			begin2, end2, d2 := straight(a, b, other, within, from, to)
@@ -299,9 +301,18 @@ func (p *path) forget(t time.Duration) {
 func (p *path) minus(a, b point) point {
 	d := point{a[0] - b[0], a[1] - b[1], a[2] - b[2]}
 	if p.compare == watch.Angle {
-		d[0] = math.Remainder(d[0], p.circle)
+		d[0] = turned(d[0], p.circle)
 	}
 	return d
+}
+
+// turned is an angle's short way round, what math.Remainder says of it, which takes its
+// time over angles that are short already.
+func turned(angle, circle float64) float64 {
+	if angle > -circle/2 && angle < circle/2 {
+		return angle
+	}
+	return math.Remainder(angle, circle)
 }
 
 func (p point) times(f float64) point { return point{p[0] * f, p[1] * f, p[2] * f} }

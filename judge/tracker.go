@@ -33,6 +33,7 @@ type tracker struct {
 	active bool          // it is being judged
 	upTo   time.Duration // judged so far
 	match  time.Duration // latest moment of the path that explains the value so far; -never if none
+	calm   int           // the path's version whose last corner explains the value; 0 means none
 	dirty  bool
 	before explained // the last explained value, for the evidence
 	ever   bool      // it was explained at some time of this stay
@@ -128,7 +129,7 @@ func (k *tracker) say(j *Judge, v *view, t time.Duration, value point) {
 	}
 	k.value, k.holds, k.said = value, true, t
 	if fresh {
-		k.since = t
+		k.since, k.calm = t, 0
 	}
 	if k.active {
 		k.look(j, v, t)
@@ -224,6 +225,11 @@ func (k *tracker) advance(j *Judge, v *view, t time.Duration) {
 	}
 	from := k.upTo
 	k.upTo = t
+	if k.calm == k.path.version && k.calm > 0 { // it stands as the reference last said
+		k.match = t
+		k.rest(v, t)
+		return
+	}
 	low, high, known := v.window(k.rule, t)
 	if !known || k.match >= low || k.rule.Computed && k.match > -never && t <= k.said+k.rule.Lag {
 		// Nothing else can be said, or what explained it has not left the window.
@@ -251,6 +257,9 @@ func (k *tracker) advance(j *Judge, v *view, t time.Duration) {
 		k.match = q
 		expiry = max(expiry, k.expiry(v, q, from))
 		if expiry >= t {
+			if i == len(k.path.corners)-1 && q == t && k.rule.Lead == 0 && !k.rule.Computed {
+				k.calm = k.path.version
+			}
 			break
 		}
 	}

@@ -109,9 +109,11 @@ func (p *Plan) LinkOf(b Bot) Link {
 	if b.Name == p.Game.Host {
 		return Link{}
 	}
-	for _, l := range p.allLinks() {
-		if l.Name == b.Link {
-			return l
+	for _, links := range [][]Link{p.Links, ReadyLinks} {
+		for i := range links {
+			if links[i].Name == b.Link {
+				return links[i]
+			}
 		}
 	}
 	return Link{}

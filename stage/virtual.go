@@ -152,6 +152,7 @@ func (m *match) set(faults hillfold.Faults) {
 		c.frame = (time.Second / time.Duration(own.Rates.Frame)).Round(time.Microsecond) // all times of a match are whole microseconds
 		c.node = m.clock.Add(c, phase)
 		l := p.LinkOf(b)
+		c.moves = l.Moves
 		for _, d := range []struct {
 			direction link.Direction
 			from, to  sim.Node
@@ -171,7 +172,7 @@ const addresses = 1 << 16
 // apparent is the address under which the server sees a node.
 func (m *match) apparent(now time.Duration, n sim.Node) hillfold.Address {
 	moved := 0
-	for _, at := range m.plan.LinkOf(m.plan.Bots[n-1]).Moves {
+	for _, at := range m.clients[n-1].moves {
 		if now >= at {
 			moved++
 		}
@@ -234,6 +235,7 @@ type clientNode struct {
 	say     func(*trace.Record)
 	frame   time.Duration
 	arrived []hillfold.Packet
+	moves   []time.Duration // when it appears under a new address
 	everIn  bool
 	told    string // the input that was told last
 	inputs  uint64
