@@ -88,12 +88,12 @@ func orderOf(c Change) string {
 	return c.Path
 }
 
-// plainValue is a value as the file would have it: a number, a truth, or a word.
+// plainValue is a value as the file would have it: a number, a truth, a list, or a word.
 func plainValue(text string) any {
 	var v any
 	if yaml.Unmarshal([]byte(text), &v) == nil {
 		switch v.(type) {
-		case uint64, int64, float64, bool:
+		case uint64, int64, float64, bool, []any:
 			return v
 		}
 	}

@@ -153,7 +153,9 @@ func (s *shrinker) first(ctx context.Context, sketches ...sketch) (int, error) {
 			for _, odd := range []bool{false, true} {
 				other := k
 				other.losses = halves(k.losses[0].Way, k.until, s.half, odd)
-				all, of = append(all, other), append(of, i)
+				if !slices.Equal(other.losses, k.losses) {
+					all, of = append(all, other), append(of, i)
+				}
 			}
 		}
 	}
@@ -214,10 +216,11 @@ func (s *shrinker) run(ctx context.Context, f *judge.Finding) error {
 	}
 	// The last steps must not be left without matches to play.
 	whole := s.most
-	s.most -= whole / 4
+	s.most -= whole / 8
 	s.kind, _, _ = strings.Cut(f.Entity, "/")
 	err := s.steps(ctx, []step{
 		{"something simple", s.simple},
+		{"everybody from the start", s.punctual},
 		{"an earlier end", s.trim},
 		{"fewer bots", s.bots},
 		{"bots that stand still", s.standing},
@@ -323,11 +326,16 @@ func (s *shrinker) simple(ctx context.Context) error {
 		return nil // who knows what there is to run after
 	}
 	var list []sketch
-	for _, length := range []time.Duration{shortEnough, 2 * shortEnough} {
+	for _, part := range []struct {
+		length time.Duration
+		seeds  uint64
+	}{{shortEnough, 4}, {2 * shortEnough, 3}} {
 		for _, bots := range []int{1, 2, len(s.now.plan.Bots)} {
 			for _, do := range []plan.Step{{Do: plan.Idle}, {Do: plan.Chase, Kind: s.kind}, {Do: plan.Roam}} {
-				for seed := range uint64(simpleSeeds) {
-					list = append(list, s.simplest(length, bots, do, s.Plan.Seed+seed))
+				for seed := range part.seeds {
+					if seed == 0 || do.Do != plan.Idle { // who stands still does the same with all seeds, nearly
+						list = append(list, s.simplest(part.length, bots, do, s.Plan.Seed+seed))
+					}
 				}
 			}
 		}
@@ -335,8 +343,6 @@ func (s *shrinker) simple(ctx context.Context) error {
 	_, err := s.first(ctx, list...)
 	return err
 }
-
-const simpleSeeds = 3
 
 // simplest is a sketch in which some of the bots, the finding's own first, do one thing.
 // Those that join late still join later than the others.
@@ -374,6 +380,30 @@ func (s *shrinker) simplest(length time.Duration, bots int, do plan.Step, seed u
 }
 
 const lateJoin = 2 * time.Second
+
+// punctual lets everybody join at the start.
+func (s *shrinker) punctual(ctx context.Context) error {
+	k, p := s.now, *s.now.plan
+	p.Bots, k.script = slices.Clone(p.Bots), maps.Clone(k.script)
+	late := false
+	for i := range p.Bots {
+		b := &p.Bots[i]
+		if k.own[b.Name] {
+			b.Steps = slices.Clone(b.Steps)
+			late = late || b.Steps[0].At > 0
+			b.Steps[0].At = 0
+		} else if moments := k.script[b.Name]; len(moments) > 0 && moments[0].At > time.Second {
+			late = true
+			k.script[b.Name] = joinAtStart(moments)
+		}
+	}
+	if !late {
+		return nil
+	}
+	k.plan = &p
+	_, err := s.first(ctx, k)
+	return err
+}
 
 // losses leaves only those losses that matter: stretches, then packets.
 func (s *shrinker) losses(ctx context.Context) error {
