@@ -188,3 +188,49 @@ func TestImpossibleCoursesAreRefused(t *testing.T) {
 		assert.EqualError(t, c.course.Validate(), c.message)
 	}
 }
+
+// A packet that is given its fate has it, and the others fare as they would have.
+func TestGivenFates(t *testing.T) {
+	quality := Quality{Latency: 50 * time.Millisecond, Jitter: 10 * time.Millisecond, Loss: 0.2, Burst: 3, Duplicate: 0.1, Corrupt: 0.1, Rate: 1e6}
+	given := []Given{{Number: 2, Dropped: Lost}, {Number: 5, Copies: 1, Delay: [2]time.Duration{time.Millisecond}}, {Number: 6, Copies: 2, Delay: [2]time.Duration{3 * time.Millisecond, 9 * time.Millisecond}, Flipped: 7}}
+	drawn := NewLine(Course{Quality: quality}, chance.Stream(1, "a"))
+	line := NewLine(Course{Quality: quality, Given: given}, chance.Stream(1, "a"))
+	next := 0
+	for n := range 200 {
+		now := time.Duration(n) * 20 * time.Millisecond
+		a, b := drawn.Send(now, 100), line.Send(now, 100)
+		if next < len(given) && b.Number == given[next].Number {
+			assert.Equal(t, given[next], b.Given())
+			next++
+			continue
+		}
+		assert.Equal(t, a, b)
+	}
+	assert.Equal(t, len(given), next)
+}
+
+// All fates of a line given to a line of another kind and seed are the same again.
+func TestAllFatesGivenAreTheSameAgain(t *testing.T) {
+	drawn := NewLine(Course{Quality: Quality{Latency: 50 * time.Millisecond, Jitter: 30 * time.Millisecond, Reorder: true, Loss: 0.1, Duplicate: 0.1}}, chance.Stream(1, "a"))
+	var fates []Fate
+	var given []Given
+	for n := range 500 {
+		fates = append(fates, drawn.Send(time.Duration(n)*time.Millisecond, 80))
+		given = append(given, fates[n].Given())
+	}
+	line := NewLine(Course{Quality: Quality{Loss: 1}, Given: given}, chance.Stream(2, "b"))
+	for n := range 500 {
+		assert.Equal(t, fates[n], line.Send(time.Duration(n)*time.Millisecond, 80))
+	}
+	assert.Zero(t, line.Send(time.Second, 80).Copies, "what was not given is drawn")
+}
+
+// On a stream a piece that is given to be late holds up those behind it.
+func TestAGivenFateOnAStreamKeepsOrder(t *testing.T) {
+	line := NewLine(Course{Quality: Quality{Latency: 10 * time.Millisecond}, Given: []Given{{Number: 2, Copies: 1, Delay: [2]time.Duration{300 * time.Millisecond}, Resent: 1}}}, chance.Stream(1, "a"))
+	var arrives []time.Duration
+	for n := range 4 {
+		arrives = append(arrives, line.SendStream(time.Duration(n)*20*time.Millisecond, 100, 20*time.Millisecond).Arrives[0])
+	}
+	assert.Equal(t, []time.Duration{10 * time.Millisecond, 320 * time.Millisecond, 320 * time.Millisecond, 320 * time.Millisecond}, arrives)
+}

@@ -296,7 +296,7 @@ func (p *Plan) drawKey() key {
 		}
 		p.checks = append(p.checks, func() error {
 			for _, name := range d.Links {
-				if p.LinkOf(Bot{Link: name}).Name == "" {
+				if !slices.ContainsFunc(p.allLinks(), func(l Link) bool { return l.Name == name }) {
 					return wrong(n, "draw: there is no link %q", name)
 				}
 			}

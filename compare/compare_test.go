@@ -1,0 +1,183 @@
+package compare
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zitherwheel/hunt"
+	"zitherwheel/judge"
+	"zitherwheel/plan"
+	"zitherwheel/runfolder"
+	"zitherwheel/stage"
+)
+
+// side makes n matches from a seed on, in which a signature shows where it is said to.
+func side(first uint64, n int, shows map[string]func(i int) bool, measures func(i int) map[string]float64) *Side {
+	s := &Side{Version: SideVersion, What: "hunt", Title: "made up"}
+	for i := range n {
+		m := hunt.Match{Seed: first + uint64(i), Verdict: string(judge.InSync)}
+		for signature, does := range shows {
+			if does(i) {
+				m.Verdict = string(judge.OutOfSync)
+				m.Found = append(m.Found, hunt.Found{Signature: signature})
+			}
+		}
+		if measures != nil {
+			m.Measures = measures(i)
+		}
+		s.Matches = append(s.Matches, m)
+	}
+	return s
+}
+
+func every(n int) func(int) bool { return func(i int) bool { return i%n == 0 } }
+func never(int) bool             { return false }
+
+func TestWhatBecomesOfASignature(t *testing.T) {
+	for _, row := range []struct {
+		what          string
+		matches       int
+		before, after func(int) bool
+		state         State
+		worse         bool
+	}{
+		{"one in twelve, then none of many", 240, every(12), never, Gone, false},
+		{"one in twelve of 24, then none: that may be chance", 24, every(12), never, PerhapsGone, false},
+		{"never, then once", 24, never, every(24), New, true},
+		{"one in twelve, then every other", 240, every(12), every(2), More, true},
+		{"every other, then one in twelve", 240, every(2), every(12), Less, false},
+		{"one in twelve, then one in ten", 240, every(12), every(10), Still, false},
+	} {
+		r := Sides(side(1, row.matches, map[string]func(int) bool{"ghost": row.before}, nil), side(1, row.matches, map[string]func(int) bool{"ghost": row.after}, nil))
+		require.Len(t, r.Signatures, 1, row.what)
+		s := r.Signatures[0]
+		assert.Equal(t, row.state, s.State, row.what)
+		assert.Equal(t, row.worse, r.Worse(), row.what)
+		assert.Equal(t, row.matches, r.SameSeeds, row.what)
+		if row.state == PerhapsGone {
+			assert.Greater(t, s.ToBelieve, row.matches, row.what)
+		}
+	}
+}
+
+func TestWhatIsWorseStandsFirst(t *testing.T) {
+	r := Sides(side(1, 200, map[string]func(int) bool{"a": every(3), "b": every(4), "c": never}, nil), side(900, 200, map[string]func(int) bool{"a": every(3), "b": never, "c": every(9)}, nil))
+	var order []string
+	for _, s := range r.Signatures {
+		order = append(order, s.Signature+" "+string(s.State))
+	}
+	assert.Equal(t, []string{"c new", "a still there", "b gone"}, order)
+	assert.Zero(t, r.SameSeeds)
+	assert.Empty(t, r.Measures, "without the same seeds there is nothing to pair")
+}
+
+func TestMatchesThatCouldNotBePlayedDoNotCount(t *testing.T) {
+	a := side(1, 10, map[string]func(int) bool{"a": every(2)}, nil)
+	b := side(1, 10, map[string]func(int) bool{"a": every(2)}, nil)
+	for i := range 5 {
+		b.Matches[i] = hunt.Match{Seed: b.Matches[i].Seed, Verdict: hunt.Failed}
+	}
+	r := Sides(a, b)
+	assert.Equal(t, Summary{What: "hunt", Title: "made up", Matches: 5, InSync: 3, Failed: 5}, r.After)
+	assert.Equal(t, 5, r.SameSeeds)
+}
+
+func TestMeasuresAreWorseOnlyIfThatIsNoChanceAndNoTrifle(t *testing.T) {
+	before := func(i int) map[string]float64 {
+		return map[string]float64{"same": 5, "noise": float64(i % 7), "slower": 100 + float64(i%5), "trifle": 1000, "faster": 50}
+	}
+	after := func(i int) map[string]float64 {
+		return map[string]float64{"same": 5, "noise": float64((i + 3) % 7), "slower": 130 + float64(i%3), "trifle": 1001, "faster": 40}
+	}
+	r := Sides(side(1, 70, nil, before), side(1, 70, nil, after))
+	got := map[string][2]bool{}
+	for _, m := range r.Measures {
+		got[m.Name] = [2]bool{m.Worse, m.Better}
+		assert.LessOrEqual(t, m.Low, m.Change)
+		assert.GreaterOrEqual(t, m.High, m.Change)
+	}
+	assert.Equal(t, map[string][2]bool{"same": {}, "noise": {}, "slower": {true, false}, "trifle": {}, "faster": {false, true}}, got)
+	assert.True(t, r.Worse())
+	assert.Equal(t, "seed", r.PairedBy)
+}
+
+func recorded(t *testing.T, text string, seed uint64) string {
+	t.Helper()
+	p, err := plan.Parse("p.yaml", []byte(text))
+	require.NoError(t, err)
+	p.Seed = seed
+	folder := filepath.Join(t.TempDir(), "run")
+	_, err = stage.Run(context.Background(), p, stage.Options{Folder: folder})
+	require.NoError(t, err)
+	return folder
+}
+
+const broken = "length: 8s\ngame: {faults: [coarse-grid]}\nbots: [{name: fern}, {name: moss}]\n"
+const mended = "length: 8s\nbots: [{name: fern}, {name: moss}]\n"
+
+func TestTwoRunsAreComparedByView(t *testing.T) {
+	a, err := Load(context.Background(), recorded(t, broken, 1), Playing{})
+	require.NoError(t, err)
+	b, err := Load(context.Background(), recorded(t, mended, 1), Playing{})
+	require.NoError(t, err)
+	assert.Equal(t, "run", a.What)
+	r := Sides(a, b)
+	assert.Equal(t, "view", r.PairedBy)
+	require.NotEmpty(t, r.Measures)
+	for _, m := range r.Measures {
+		assert.LessOrEqual(t, m.Of, 2, m.Name)
+	}
+	require.NotEmpty(t, r.Signatures)
+	assert.Equal(t, PerhapsGone, r.Signatures[0].State, "of one match each nothing is certain")
+}
+
+func TestPlansHuntsAndYardsticksAreLoadedAlike(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "broken.yaml")
+	require.NoError(t, os.WriteFile(path, []byte(broken), 0o600))
+	played, err := Load(context.Background(), path, Playing{Times: 8})
+	require.NoError(t, err)
+	p, err := plan.Load(path)
+	require.NoError(t, err)
+	_, err = hunt.Run(context.Background(), hunt.Options{Plan: p, Folder: filepath.Join(dir, "hunt"), First: p.Seed, Times: 8})
+	require.NoError(t, err)
+	hunted, err := Load(context.Background(), filepath.Join(dir, "hunt"), Playing{})
+	require.NoError(t, err)
+	assert.Equal(t, played.Matches, hunted.Matches)
+	require.NoError(t, played.Keep(filepath.Join(dir, "yardstick.json")))
+	kept, err := Load(context.Background(), filepath.Join(dir, "yardstick.json"), Playing{})
+	require.NoError(t, err)
+	assert.Equal(t, played, kept)
+	assert.False(t, Sides(kept, hunted).Worse(), "the same is not worse")
+}
+
+func TestWhatCannotBeComparedSaysSo(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) string {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+		return path
+	}
+	for path, wrong := range map[string]string{
+		filepath.Join(dir, "nothing"):                "there is no such run, hunt, yardstick or plan",
+		write("odd.json", "{"):                       "not a yardstick",
+		write("old.json", `{"version": 9}`):          "not a yardstick of version 1",
+		write("empty.json", `{"version": 1}`):        "there is no match in it",
+		write("plan.yaml", "length: 5s\nbots: []\n"): "no bots",
+		dir: "not a run folder",
+	} {
+		_, err := Load(context.Background(), path, Playing{Times: 1})
+		assert.ErrorContains(t, err, wrong)
+	}
+	folder := recorded(t, mended, 1)
+	require.NoError(t, os.Remove(filepath.Join(folder, "findings.json")))
+	_, err := Load(context.Background(), folder, Playing{})
+	assert.ErrorContains(t, err, "the run was not judged")
+	_, err = runfolder.Open(folder)
+	assert.NoError(t, err)
+}
