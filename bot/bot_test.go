@@ -1,11 +1,13 @@
 package bot
 
 import (
+	"bytes"
 	"math"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"zitherwheel/chance"
 	"zitherwheel/plan"
@@ -116,4 +118,63 @@ func TestCheatsAreStepsLikeOthers(t *testing.T) {
 		}
 	}
 	assert.InDelta(t, 10, fast, 1, "impossible inputs for 200 ms")
+}
+
+// What was recorded of a bot is done again by a recording, also when it is asked at other
+// moments; and it is the same when it was written to a file in between.
+func TestARecordingDoesTheSameAgain(t *testing.T) {
+	ms := time.Millisecond
+	cheat := &plan.Step{Do: plan.Cheat, Sets: []string{"place"}, To: [2]float64{3, 4}}
+	done := []Moment{
+		{0, Action{Join: true}},
+		{200 * ms, Action{Move: 1, Turn: -0.35, Run: true}},
+		{250 * ms, Action{Move: 1, Press: "bark"}},
+		{260 * ms, Action{Move: 1, Press: "bark"}},
+		{400 * ms, Action{Cheat: cheat}},
+		{900 * ms, Action{Leave: true, Held: []string{"forward"}}},
+	}
+	var file bytes.Buffer
+	for _, m := range done {
+		line, err := EncodeMoment("fern", m)
+		require.NoError(t, err)
+		file.Write(line)
+	}
+	file.WriteString(`{"bot":"fern","t":1.5,"mo`) // torn
+	read, err := ReadMoments(&file)
+	require.NoError(t, err)
+	require.Equal(t, done, read["fern"])
+
+	r := Replay(read["fern"])
+	var recorder Recorder
+	for now := time.Duration(0); now <= time.Second; now += 33 * ms {
+		recorder.Saw(now, r.Act(now, nil))
+	}
+	var presses, joins, leaves, cheats int
+	for _, m := range recorder.Moments {
+		if m.Press != "" {
+			presses++
+		}
+		if m.Join {
+			joins++
+		}
+		if m.Leave {
+			leaves++
+		}
+		if m.Cheat != nil {
+			cheats++
+		}
+	}
+	assert.Equal(t, []int{2, 1, 1, 1}, []int{presses, joins, leaves, cheats}, "nothing that is done once is left out or done twice")
+	assert.Equal(t, Action{Held: []string{"forward"}}, r.Act(2*time.Second, nil), "what goes on goes on")
+}
+
+func TestARecorderTellsOnlyNews(t *testing.T) {
+	var r Recorder
+	assert.False(t, r.Saw(0, Action{}), "nothing is done from the start")
+	assert.True(t, r.Saw(1, Action{Move: 1}))
+	assert.False(t, r.Saw(2, Action{Move: 1}))
+	assert.True(t, r.Saw(3, Action{Move: 1, Press: "bark"}))
+	assert.False(t, r.Saw(4, Action{Move: 1}), "the press is over, the rest goes on")
+	assert.True(t, r.Saw(5, Action{}))
+	assert.Len(t, r.Moments, 3)
 }
