@@ -54,7 +54,7 @@ func (r *Recording) Shrink(ctx context.Context, l *Lab, f *judge.Finding, most i
 		s.usual[way] = usual(fates)
 	}
 	s.target, s.view = Target{Signature: f.Signature}, f.View
-	out := &Shrunk{Signature: f.Signature, Before: s.sizeBefore()}
+	out := &Shrunk{Signature: f.Signature, Before: s.sizeBefore(), Story: []string{}, Left: []string{}}
 	if r.Plan.Clock == plan.Wall {
 		out.Of, out.Needed = max(1, l.Runs), max(1, l.Needed)
 	}

@@ -45,8 +45,8 @@ var faults = []string{"lost-goodbye", "once-unreliable", "flip-not-value", "wron
 	"late-and-blind", "half-a-trip", "frame-paced", "twin-on-return"}
 
 const (
-	hunted   = 80   // matches of a hunt
-	many     = 400  // from which the true rate is told, with other seeds
+	hunted   = 160  // matches of a hunt
+	many     = 320  // from which the true rate is told, with other seeds
 	manyFrom = 5000 // their first seed
 )
 
@@ -63,7 +63,7 @@ func main() {
 }
 
 func table(ctx context.Context, dir string) error {
-	fmt.Println("| fault | found, of 80 | true rate, of 400 others | why | matches | smallest plan | matches | with the fault off |")
+	fmt.Printf("| fault | found, of %d | true rate, of %d others | why | matches | smallest plan | matches | with the fault off |\n", hunted, many)
 	fmt.Println("|---|---|---|---|---|---|---|---|")
 	for _, fault := range faults {
 		began := time.Now()
@@ -142,7 +142,7 @@ func count(n int, what string) string {
 func reason(w *replay.Why) string {
 	switch {
 	case w.Without > 0:
-		return "no packet: " + w.Proved[strings.Index(w.Proved, " In the one of")+1:]
+		return fmt.Sprintf("no packet: %d of %d matches in which every packet was delivered show it too. %s", w.Without, w.WithoutOf, w.Proved[strings.Index(w.Proved, "In the one of"):])
 	case len(w.Packets) > 0:
 		return strings.ReplaceAll(w.Packets[0].String(), "|", "/") + " " + w.Packets[0].Fate
 	}
@@ -171,8 +171,10 @@ func withoutTheFault(ctx context.Context, p *plan.Plan, found *hunt.Result, dir,
 			if s.State == compare.PerhapsGone {
 				text += fmt.Sprintf("; %d matches would tell", s.ToBelieve)
 			}
-			if r.Worse() {
-				text += ", and something is worse"
+			for _, m := range r.Measures {
+				if m.Worse {
+					text += fmt.Sprintf("; %s is worse: %.4g, was %.4g", m.Name, m.After, m.Before)
+				}
 			}
 			return text, nil
 		}

@@ -15,21 +15,31 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zitherwheel/compare"
+	"zitherwheel/hunt"
 	"zitherwheel/inspect"
 	"zitherwheel/judge"
 	"zitherwheel/measure"
+	"zitherwheel/replay"
 	"zitherwheel/stage"
+	"zitherwheel/sweep"
 )
 
 var update = flag.Bool("update", false, "write docs/schemas anew")
 
 // outputs are what programs may read, by the names of their schemas.
 var outputs = map[string]any{
+	"compare":   compare.Result{},
 	"findings":  judge.Verdict{},
+	"hunt":      hunt.Result{},
 	"measures":  measure.Measures{},
 	"preflight": []stage.Step{},
+	"replay":    replay.Followed{},
 	"sheet":     inspect.Sheet{},
+	"shrink":    replay.ShrunkSummary{},
 	"story":     []inspect.Chapter{},
+	"sweep":     sweep.Result{},
+	"why":       replay.Why{},
 }
 
 // The schemas in the docs are those of the types.
@@ -66,6 +76,12 @@ func TestWhatIsPrintedFitsTheSchemas(t *testing.T) {
 		{"findings", []string{"check", folder, "--json"}},
 		{"sheet", []string{"show", folder, "F1", "--json"}},
 		{"story", []string{"show", folder, "F1", "--around", "--json"}},
+		{"replay", []string{"replay", folder, "--json"}},
+		{"why", []string{"why", folder, "F1", "--json"}},
+		{"shrink", []string{"shrink", folder, "F1", "--json", "--most", "40"}},
+		{"hunt", []string{"hunt", path, "--times", "4", "--out", filepath.Join(dir, "hunt"), "--json"}},
+		{"compare", []string{"compare", filepath.Join(dir, "hunt"), path, "--times", "4", "--json"}},
+		{"sweep", []string{"sweep", path, "--vary", "latency=0ms,50ms", "--out", filepath.Join(dir, "sweep"), "--json"}},
 	} {
 		var out, messages bytes.Buffer
 		Main(c.args, &out, &messages)
