@@ -59,8 +59,8 @@ type Culprit struct {
 
 func (c Culprit) String() string {
 	text := fmt.Sprintf("packet %d %s %s", c.Packet, c.Direction, map[string]string{"up": "from", "down": "to"}[c.Direction]) + " " + c.Link
-	if c.Carries != "" {
-		return text + fmt.Sprintf(" (%s, %.3f s)", c.Carries, c.Sent)
+	if first, _, _ := strings.Cut(c.Carries, "; "); first != "" {
+		return text + fmt.Sprintf(" (%s, %.3f s)", first, c.Sent)
 	}
 	return text + fmt.Sprintf(" (%d bytes, %.3f s)", c.Bytes, c.Sent)
 }

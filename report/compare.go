@@ -98,7 +98,11 @@ func (t *Text) measuresChanged(r *compare.Result) {
 		table.write(t.w)
 	}
 	of := r.PairedBy + "s"
-	fmt.Fprintf(t.w, "\n%d of %d measures are the same; the others are means over the same %s, each the worst of all views in its match, and larger is worse.\n", same, len(r.Measures), of)
+	if r.PairedBy == "view" {
+		fmt.Fprintf(t.w, "\n%d of %d measures are the same. The others are means over the same views; larger is worse.\n", same, len(r.Measures))
+		return
+	}
+	fmt.Fprintf(t.w, "\n%d of %d measures are the same. The others are means over the same %s, each the worst of\nall views in its match; larger is worse.\n", same, len(r.Measures), of)
 }
 
 // Figures is a measure as people read it.

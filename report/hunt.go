@@ -48,7 +48,7 @@ func (t *Text) Hunt(r *hunt.Result) {
 			again = "and NOT found again"
 		}
 		if s.Example.Folder != "" {
-			fmt.Fprintf(t.w, "   soonest in seed %d, at %.3f s; played again with recording %s: zwheel show %s\n", s.Example.Seed, time.Duration(s.Example.Began).Seconds(), again, s.Example.Folder)
+			fmt.Fprintf(t.w, "   soonest in seed %d, at %.3f s; played again with recording %s: zwheel why %s\n", s.Example.Seed, time.Duration(s.Example.Began).Seconds(), again, s.Example.Folder)
 		}
 	}
 }
