@@ -43,3 +43,22 @@ func BenchmarkMatch(b *testing.B) {
 		})
 	}
 }
+
+// BenchmarkBots shows how the cost of a judged match grows with the bots. Everybody sees
+// everything, so there are bots times things to be told, shown and judged: ns/sight is
+// the cost of one bot seeing one thing for a second, and is not to grow.
+func BenchmarkBots(b *testing.B) {
+	for _, bots := range []int{2, 8, 32, 128} {
+		b.Run(fmt.Sprint(bots), func(b *testing.B) {
+			const seconds = 10
+			p, err := plan.Parse("bench.yaml", fmt.Appendf(nil, "length: %ds\nbots: [{name: dog, count: %d, link: village}]\n", seconds, bots))
+			require.NoError(b, err)
+			for b.Loop() {
+				_, err := Run(context.Background(), p, Options{})
+				require.NoError(b, err)
+			}
+			things := bots + p.Game.Sheep
+			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/seconds/float64(bots*things), "ns/sight")
+		})
+	}
+}
