@@ -132,6 +132,47 @@ func TestOrdinals(t *testing.T) {
 }
 
 // Eight bots, a minute, nothing recorded.
+// A hunt that was killed while it recorded an example records it again.
+func TestAnExampleThatWasCutOffIsRecordedAgain(t *testing.T) {
+	dir := t.TempDir()
+	o := Options{Plan: parse(t, rare), Folder: dir, First: 100, Times: 20}
+	r := run(t, o)
+	require.NotEmpty(t, r.Signatures)
+	about := filepath.Join(r.Signatures[0].Example.Folder, "about.json")
+	text, err := os.ReadFile(about)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(about, []byte(strings.Replace(string(text), `"complete"`, `"running"`, 1)), 0o600))
+	o.Resume = true
+	again := run(t, o)
+	assert.Equal(t, r.Signatures, again.Signatures)
+	now, err := os.ReadFile(about)
+	require.NoError(t, err)
+	assert.Equal(t, string(text), string(now))
+}
+
+// What the plan leaves to the seed is a condition like any other.
+func TestWhatIsDrawnIsAmongTheConditions(t *testing.T) {
+	r := run(t, Options{Plan: parse(t, rare+"draw: {links: [moor, same-room], values: {game.rates.send: [10, 20]}}\n"), First: 100, Times: 60})
+	require.NotEmpty(t, r.Signatures)
+	conditions := map[string]Condition{}
+	for _, c := range r.Signatures[0].Conditions {
+		conditions[c.What] = c
+	}
+	assert.Zero(t, conditions["on link same-room"].Hit)
+	assert.Equal(t, 180, conditions["on link same-room"].Of+conditions["on link moor"].Of)
+	assert.Equal(t, 180, conditions["in matches with game.rates.send 10"].Of+conditions["in matches with game.rates.send 20"].Of)
+	assert.Positive(t, conditions["in matches with game.rates.send 10"].Of)
+	var late int
+	for what, c := range conditions {
+		if strings.HasPrefix(what, "had more than") {
+			late = c.Of
+		}
+	}
+	assert.InDelta(t, 90, late, 20, "parted at the median")
+	require.Len(t, r.Played, 60)
+	assert.Contains(t, r.Played[0].Measures, "age-p95-ms")
+}
+
 // BenchmarkHunt hunts in matches of 8 bots and 60 s, without recording, with one match
 // at a time and with two. With two cores the second is to be nearly twice as fast.
 func BenchmarkHunt(b *testing.B) {

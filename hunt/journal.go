@@ -84,7 +84,7 @@ func (j *journal) add(m Match) error {
 		return err
 	}
 	if _, err := j.file.Write(append(line, '\n')); err != nil {
-		return fmt.Errorf("the journal cannot be written: %w", err)
+		return fmt.Errorf("the journal cannot be written: %w; what was played until then is kept, and a hunt with --resume goes on from there", err)
 	}
 	return nil
 }

@@ -3,8 +3,8 @@ package hunt
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 
@@ -12,6 +12,7 @@ import (
 	"zitherwheel/odds"
 	"zitherwheel/plan"
 	"zitherwheel/runfolder"
+	"zitherwheel/stage"
 )
 
 // Signature is one thing that goes wrong, over all matches of a hunt.
@@ -220,14 +221,8 @@ func (r *Result) examples(ctx context.Context, o Options) error {
 		s := &r.Signatures[i]
 		p := *o.Plan
 		p.Seed = s.Example.Seed
-		options := o.Wall
 		folder := filepath.Join(o.Folder, "examples", fmt.Sprintf("%s-seed%d", s.Kind, p.Seed))
-		options.Folder = folder
-		match, err := playDrawn(ctx, &p, options)
-		if errors.Is(err, runfolder.ErrExists) { // of before it was gone on with, or of another signature in the same match
-			s.Example.Folder, s.Example.Same = folder, true
-			continue
-		}
+		match, err := recordExample(ctx, &p, folder, o.Wall)
 		if err != nil {
 			return err
 		}
@@ -237,4 +232,21 @@ func (r *Result) examples(ctx context.Context, o Options) error {
 		}
 	}
 	return nil
+}
+
+// recordExample plays a match with recording, unless it was recorded to its end before:
+// by the hunt that is gone on with, or for another signature in the same match.
+func recordExample(ctx context.Context, p *plan.Plan, folder string, options stage.Options) (Match, error) {
+	run, err := runfolder.Open(folder)
+	if err == nil && run.About.Ended == runfolder.Complete {
+		match, _, err := Recorded(run)
+		return match, err
+	}
+	if err == nil { // whoever recorded it was killed
+		if err := os.RemoveAll(folder); err != nil {
+			return Match{}, err
+		}
+	}
+	options.Folder = folder
+	return playDrawn(ctx, p, options)
 }
