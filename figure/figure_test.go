@@ -18,6 +18,7 @@ import (
 	"zitherwheel/plan"
 	"zitherwheel/review"
 	"zitherwheel/stage"
+	"zitherwheel/sweep"
 )
 
 func TestEveryFigureIsDrawnBothWays(t *testing.T) {
@@ -75,4 +76,34 @@ func TestThinningKeepsTheLeastAndTheMost(t *testing.T) {
 		}
 	}
 	assert.Equal(t, [2]float64{-9, 9}, [2]float64{least, most})
+}
+
+func TestASweepIsDrawnWithSignsThatNeedNoColour(t *testing.T) {
+	r := &sweep.Result{Axes: []sweep.Axis{{Path: "latency", Values: []string{"0ms", "5ms", "10ms"}}, {Path: "loss", Values: []string{"0%", "1%"}}}}
+	for i, m := range []sweep.Mark{sweep.Holds, sweep.Fails, sweep.Between, sweep.Failed, sweep.Unknown, sweep.Holds} {
+		r.Points = append(r.Points, sweep.Point{At: []int{i / 2, i % 2}, Mark: m, Inferred: i == 5})
+	}
+	f, ok := Sweep(r)
+	require.True(t, ok)
+	svg := string(f.SVG())
+	for _, want := range []string{"latency", "loss", "10ms", "holds", "fails", "not certain"} {
+		assert.Contains(t, svg, want)
+	}
+	var image bytes.Buffer
+	require.NoError(t, f.PNG(&image))
+	_, err := png.Decode(&image)
+	require.NoError(t, err)
+	plain := len(svg)
+	for i := range r.Points {
+		r.Points[i].Mark = sweep.Holds
+	}
+	f, _ = Sweep(r)
+	assert.Less(t, len(f.SVG()), plain, "what does not hold has strokes in it")
+
+	r.Axes, r.Points = r.Axes[:1], []sweep.Point{{At: []int{0}, Mark: sweep.Holds}, {At: []int{1}, Mark: sweep.Fails}, {At: []int{2}}}
+	_, ok = Sweep(r)
+	assert.True(t, ok, "a line is drawn too")
+	r.Axes = append(r.Axes, r.Axes[0], r.Axes[0])
+	_, ok = Sweep(r)
+	assert.False(t, ok, "three axes are not")
 }

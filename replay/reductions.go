@@ -20,11 +20,35 @@ func (s *shrinker) simple(ctx context.Context) error {
 	if s.Plan.Build.Given() {
 		return nil // who knows what there is to run after
 	}
-	var list []sketch
-	for _, part := range []struct {
+	was, half := s.now, s.half
+	one := s.packetEvery()
+	for _, s.half = range []time.Duration{10 * one, one} {
+		if s.recorded { // on links that are simpler than those
+			s.now = sketch{plan: s.steady(1).Plan, script: s.Script, losses: halves(Way{s.view, link.Down}, was.until, s.half, false)}
+		}
+		if i, err := s.simpler(ctx); err != nil || i >= 0 {
+			return err
+		}
+		s.now = was
+		if len(was.losses) == 0 && !s.recorded {
+			break // nothing is lost, so how much in a row does not matter
+		}
+	}
+	s.half = half
+	return nil
+}
+
+func (s *shrinker) simpler(ctx context.Context) (int, error) {
+	type part struct {
 		length time.Duration
 		seeds  uint64
-	}{{shortEnough, 4}, {2 * shortEnough, 3}} {
+	}
+	parts := []part{{shortEnough, 4}, {2 * shortEnough, 3}}
+	if s.recorded { // it is worth more: with the recorded fates no plan becomes small
+		parts = []part{{shortEnough, seedsTried}}
+	}
+	var list []sketch
+	for _, part := range parts {
 		for _, bots := range []int{1, 2, len(s.now.plan.Bots)} {
 			for _, do := range []plan.Step{{Do: plan.Idle}, {Do: plan.Chase, Kind: s.kind}, {Do: plan.Roam}} {
 				for seed := range part.seeds {
@@ -35,8 +59,7 @@ func (s *shrinker) simple(ctx context.Context) error {
 			}
 		}
 	}
-	_, err := s.first(ctx, list...)
-	return err
+	return s.first(ctx, list...)
 }
 
 // simplest is a sketch in which some of the bots, the finding's own first, do one thing.
@@ -138,6 +161,25 @@ func (s *shrinker) losses(ctx context.Context) error {
 		return err
 	}
 	return fewer()
+}
+
+// lost are the losses of one way in the recording, by the time at which they were sent.
+func (s *shrinker) lost(way Way) (list []loss) {
+	for _, f := range s.Fates[way] {
+		if f.Copies == 0 && f.Sent < s.until {
+			list = append(list, loss{way, link.Window{From: max(0, f.Sent-time.Millisecond), Until: f.Sent + time.Millisecond}})
+		}
+	}
+	return list
+}
+
+// early makes links simpler before anything else, where nothing simpler than the recorded
+// fates has shown it: there are many of them.
+func (s *shrinker) early(ctx context.Context) error {
+	if !s.recorded {
+		return nil
+	}
+	return s.links(ctx)
 }
 
 // sent is when packets are sent within a stretch.

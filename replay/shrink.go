@@ -82,6 +82,8 @@ type shrinker struct {
 	kind  string        // of the thing that went wrong
 	half  time.Duration // how much is lost in a row when half of all is
 	fixed bool          // what is lost is not to be tried otherwise
+
+	recorded bool // nothing simpler than the recorded fates has shown it
 }
 
 // sketch is a match that is getting smaller. Packets are lost by the time at which they
@@ -165,9 +167,11 @@ func (s *shrinker) first(ctx context.Context, sketches ...sketch) (int, error) {
 
 // exactly is first without other losses.
 func (s *shrinker) exactly(ctx context.Context, sketches ...sketch) (int, error) {
-	if s.lab.Replays() >= s.most {
+	left := s.most - s.lab.Replays()
+	if left <= 0 {
 		return -1, errEnough
 	}
+	sketches = sketches[:min(left, len(sketches))]
 	i, err := s.lab.first(ctx, len(sketches), func(i int) Variant { return s.variant(sketches[i]) }, s.target)
 	if err == nil && i >= 0 {
 		s.now = sketches[i]
@@ -221,6 +225,7 @@ func (s *shrinker) run(ctx context.Context, f *judge.Finding) error {
 		{"an earlier end", s.trim},
 		{"fewer bots", s.bots},
 		{"bots that stand still", s.standing},
+		{"simpler links", s.early},
 		{"a shorter match", s.length},
 		{"an earlier end", s.trim},
 		{"fewer losses", s.losses},
@@ -261,6 +266,11 @@ func (s *shrinker) steps(ctx context.Context, steps []step) error {
 	return nil
 }
 
+// packetEvery is how far apart the server's snapshots are.
+func (s *shrinker) packetEvery() time.Duration {
+	return time.Second / time.Duration(max(1, s.Plan.Game.Send))
+}
+
 func (k sketch) size() Size {
 	size := Size{Bots: len(k.plan.Bots), Length: k.until, Fates: len(k.losses)}
 	for _, b := range k.plan.Bots {
@@ -289,7 +299,20 @@ func (s *shrinker) network(ctx context.Context, f *judge.Finding) error {
 			return err
 		}
 	}
-	one := time.Second / time.Duration(max(1, s.Plan.Game.Send)) // packet
+	// What was lost in the recording, one way alone or both.
+	one := s.packetEvery()
+	s.half = one
+	down, up := s.lost(Way{f.View, link.Down}), s.lost(Way{f.View, link.Up})
+	var lossy []sketch
+	for _, losses := range [][]loss{down, up, append(slices.Clone(down), up...)} {
+		if k := base(1, s.until); len(losses) > 0 {
+			k.losses = losses
+			lossy = append(lossy, k)
+		}
+	}
+	if i, err := s.exactly(ctx, lossy...); err != nil || i >= 0 {
+		return err
+	}
 	for _, until := range untils {
 		for _, d := range []link.Direction{link.Down, link.Up} {
 			for _, s.half = range []time.Duration{10 * one, one} {
@@ -308,6 +331,7 @@ func (s *shrinker) network(ctx context.Context, f *judge.Finding) error {
 		}
 	}
 	s.lab.tell("neither steady links nor losses in one direction show it; keeping the recorded fates")
+	s.recorded = true
 	k := sketch{plan: s.given(s.fates()), script: s.Script, until: s.until}
 	if i, err := s.exactly(ctx, k); err != nil || i < 0 {
 		return errors.Join(err, ErrNotThere)

@@ -18,6 +18,7 @@ import (
 	"zitherwheel/judge"
 	"zitherwheel/plan"
 	"zitherwheel/replay"
+	"zitherwheel/report"
 	"zitherwheel/runfolder"
 )
 
@@ -167,7 +168,7 @@ func withoutTheFault(ctx context.Context, p *plan.Plan, found *hunt.Result, dir,
 	r := compare.Sides(before, &compare.Side{What: "hunt", Title: mended.Title, Matches: after.Played})
 	for _, s := range r.Signatures {
 		if s.Signature == signature {
-			text := fmt.Sprintf("%s (by chance: %.2g %%)", s.State, 100*s.Surprise)
+			text := fmt.Sprintf("%s (by chance: %s)", s.State, report.Probability(s.Surprise))
 			if s.State == compare.PerhapsGone {
 				text += fmt.Sprintf("; %d matches would tell", s.ToBelieve)
 			}
