@@ -43,7 +43,7 @@ func (s *shrinker) simpler(ctx context.Context) (int, error) {
 		length time.Duration
 		seeds  uint64
 	}
-	parts := []part{{shortEnough, 4}, {2 * shortEnough, 3}}
+	parts := []part{{shortEnough, 3}, {2 * shortEnough, 2}}
 	if s.recorded { // it is worth more: with the recorded fates no plan becomes small
 		parts = []part{{shortEnough, seedsTried}}
 	}
@@ -468,7 +468,6 @@ func (s *shrinker) round(ctx context.Context) error {
 		}
 		rounder = append(rounder, k)
 	}
-	s.fixed = len(s.now.losses) > 0
 	_, err := s.exactly(ctx, rounder...)
 	return err
 }

@@ -143,7 +143,7 @@ func TestShrinkLeavesWhatItTakes(t *testing.T) {
 		matches           int
 		mentionsTheFaults bool
 	}{
-		{"a lost one-off: one packet", lostBark, 2, 1, 6 * time.Second, "said once: bark", 300, true},
+		{"a lost one-off: one packet", lostBark, 2, 1, 7 * time.Second, "said once: bark", 300, true},
 		{"what late joiners are not told: no packet", lateGates, 1, 0, 6 * time.Second, "missing", 300, true},
 	} {
 		t.Run(row.what, func(t *testing.T) {

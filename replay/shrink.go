@@ -217,7 +217,7 @@ func (s *shrinker) run(ctx context.Context, f *judge.Finding) error {
 	}
 	// The last steps must not be left without matches to play.
 	whole := s.most
-	s.most -= whole / 8
+	s.most -= whole / 4
 	s.kind, _, _ = strings.Cut(f.Entity, "/")
 	err := s.steps(ctx, []step{
 		{"something simple", s.simple},
@@ -241,12 +241,12 @@ func (s *shrinker) run(ctx context.Context, f *judge.Finding) error {
 		return err
 	}
 	s.most = whole
-	return errors.Join(s.steps(ctx, []step{
-		{"fewer losses", s.losses},
-		{"simpler links", s.links},
-		{"an earlier end", s.trim},
-		{"rounder times", s.round},
-	}), err)
+	last := s.steps(ctx, []step{{"simpler links", s.links}, {"fewer losses", s.losses}})
+	s.fixed = true
+	if last == nil {
+		last = s.steps(ctx, []step{{"an earlier end", s.trim}, {"rounder times", s.round}})
+	}
+	return errors.Join(last, err)
 }
 
 // step is something of which there may be less.
