@@ -173,6 +173,44 @@ func TestWhatIsDrawnIsAmongTheConditions(t *testing.T) {
 	assert.Contains(t, r.Played[0].Measures, "age-p95-ms")
 }
 
+// A recorded run counts as the match that it was in the hunt.
+func TestARecordedRunIsTheMatchItWas(t *testing.T) {
+	dir := t.TempDir()
+	r := run(t, Options{Plan: parse(t, rare), Folder: dir, First: 100, Times: 30})
+	require.NotEmpty(t, r.Signatures)
+	example := r.Signatures[0].Example
+	recorded, err := runfolder.Open(example.Folder)
+	require.NoError(t, err)
+	match, measures, err := Recorded(recorded)
+	require.NoError(t, err)
+	assert.Len(t, measures.Views, 3)
+	matches, err := Journal(dir)
+	require.NoError(t, err)
+	require.Len(t, matches, 30)
+	assert.Equal(t, example.Seed, match.Seed)
+	assert.Equal(t, matches[example.Seed-100], match)
+	require.NoError(t, os.Remove(recorded.FindingsPath()))
+	_, _, err = Recorded(recorded)
+	assert.ErrorContains(t, err, "the run was not judged")
+}
+
+// Of a journal every whole line counts, and none twice.
+func TestAJournalCountsNoMatchTwice(t *testing.T) {
+	path := filepath.Join(t.TempDir(), journalName)
+	require.NoError(t, os.WriteFile(path, []byte(`{"seed":2,"verdict":"in sync"}
+{"seed":1,"verdict":"in sync"}
+{"seed":2,"verdict":"failed"}
+nonsense
+{"seed":3,"verdict":"in s`), 0o600))
+	matches, err := Journal(filepath.Dir(path))
+	require.NoError(t, err)
+	require.Len(t, matches, 2)
+	assert.Equal(t, []uint64{1, 2}, []uint64{matches[0].Seed, matches[1].Seed})
+	assert.Equal(t, "in sync", matches[1].Verdict)
+	_, err = Journal(t.TempDir())
+	assert.ErrorIs(t, err, os.ErrNotExist)
+}
+
 // BenchmarkHunt hunts in matches of 8 bots and 60 s, without recording, with one match
 // at a time and with two. With two cores the second is to be nearly twice as fast.
 func BenchmarkHunt(b *testing.B) {

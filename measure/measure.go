@@ -158,7 +158,7 @@ func (c *Collector) Packet(number int, d link.Direction, f link.Fate) {
 	if f.Copies == 0 {
 		t.Lost++
 	} else {
-		t.delays += f.Arrives[0] - f.Sent
+		t.Delay += (f.Arrives[0] - f.Sent).Seconds() * 1e3
 	}
 	c.last = max(c.last, f.Sent)
 }

@@ -110,6 +110,7 @@ func TestClocksAndTraffic(t *testing.T) {
 		when := float64(i)
 		d.say(1, when, fmt.Sprintf(`"ping":0.1,"server_t":%f`, when-0.05+0.012)) // 12 ms fast
 		f := link.Fate{Number: uint64(i), Sent: time.Duration(when * 1e9), Size: 100, Copies: 1}
+		f.Arrives[0] = f.Sent + 40*time.Millisecond
 		d.c.Packet(1, link.Down, f)
 		if i%2 == 0 {
 			f.Copies = 0
@@ -120,7 +121,7 @@ func TestClocksAndTraffic(t *testing.T) {
 	m := d.c.Finish(func(view int) *Spread { return &Spread{Count: view, P95: 90} })
 	v := m.Views[0]
 	assert.InDelta(t, 12, v.ClockError.Median, 0.1)
-	assert.Equal(t, Traffic{Packets: 10, Bytes: 1000, PacketsPerSecond: 1, BytesPerSecond: 100}, v.Down)
+	assert.Equal(t, Traffic{Packets: 10, Bytes: 1000, Delay: 40, PacketsPerSecond: 1, BytesPerSecond: 100}, v.Down)
 	assert.Equal(t, Traffic{Packets: 5, Bytes: 500, Lost: 5, PacketsPerSecond: 0.5, BytesPerSecond: 50}, v.Up)
 	assert.Equal(t, &Traffic{Packets: 20, Bytes: 5000, PacketsPerSecond: 2, BytesPerSecond: 500}, m.Server.Sent["snapshot"])
 	assert.Equal(t, 90.0, v.Age.P95)
@@ -167,4 +168,21 @@ func TestTimeIsTrustedAsFarAsItWasKept(t *testing.T) {
 	assert.Empty(t, (&Timing{Machine: Lateness{Max: 100}, Relay: Lateness{P99: 4}}).Distrust())
 	assert.Contains(t, (&Timing{Machine: Lateness{Max: 400}, Stalls: 3, Stalled: 0.7}).Distrust(), "stood still for up to 400 ms (3 times longer than 30 ms, 0.70 s in all)")
 	assert.Contains(t, (&Timing{Relay: Lateness{P99: 12}}).Distrust(), "sent on 12.0 ms or more too late")
+}
+
+func TestMeasuresByViewAndTheirWorst(t *testing.T) {
+	m := Measures{Server: View{Name: "server", Load: &Load{CPU: Spread{P95: 0.5}}}, Views: []View{
+		{Name: "fern", InFor: 10, CorrectionsPerMinute: 3, Age: &Spread{P95: 120, Max: 300}, Jerkiness: 1.5},
+		{Name: "moss", InFor: 10, CorrectionsPerMinute: 5, Age: &Spread{P95: 90, Max: 400}},
+		{Name: "oak"},
+	}}
+	by := m.ByView()
+	assert.Equal(t, map[string]float64{"age-p95-ms": 120, "age-max-ms": 300, "corrections-per-minute": 3, "jerkiness": 1.5}, by["fern"])
+	assert.Equal(t, map[string]float64{"server-cpu-cores": 0.5, "server-resident-mb": 0}, by["server"])
+	assert.NotContains(t, by, "oak", "what was not measured is absent")
+	worst := m.Worst()
+	assert.Equal(t, 120.0, worst["age-p95-ms"])
+	assert.Equal(t, 400.0, worst["age-max-ms"])
+	assert.Equal(t, 5.0, worst["corrections-per-minute"])
+	assert.NotContains(t, worst, "response-own-ms")
 }

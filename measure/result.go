@@ -65,8 +65,6 @@ type Traffic struct {
 	Delay            float64 `json:"delay_ms,omitempty"` // of those that arrived, on average
 	PacketsPerSecond float64 `json:"packets_per_second"`
 	BytesPerSecond   float64 `json:"bytes_per_second"`
-
-	delays time.Duration // all together
 }
 
 // View is what was measured of one view. What could not be measured is absent.
@@ -140,7 +138,7 @@ func (c *Collector) Finish(ages func(view int) *Spread) *Measures {
 
 func (t Traffic) over(d time.Duration) Traffic {
 	if arrived := t.Packets - t.Lost; arrived > 0 {
-		t.Delay = round(t.delays.Seconds() * 1e3 / float64(arrived))
+		t.Delay = round(t.Delay / float64(arrived)) // the sum until then
 	}
 	if d > 0 {
 		t.PacketsPerSecond, t.BytesPerSecond = round(float64(t.Packets)/d.Seconds()), round(float64(t.Bytes)/d.Seconds())

@@ -126,6 +126,32 @@ bots: [{name: fern, link: moor}, {name: moss, link: moor}]
 	assert.NotEmpty(t, w.Needs)
 }
 
+// Where it takes delay and no loss, it is said how much.
+func TestWhySaysHowMuchDelayItTakes(t *testing.T) {
+	r := record(t, `
+length: 8s
+game: {faults: [told-twice], sheep: 2}
+links: {moor: {latency: 64ms, jitter: 1ms}}
+bots: [{name: fern, link: moor}, {name: moss, link: moor, steps: [{do: join}, {do: press, at: 3s, input: bark}]}]
+`)
+	w, err := r.Why(context.Background(), &Lab{}, head(t, r))
+	require.NoError(t, err)
+	assert.Empty(t, w.Packets)
+	assert.Contains(t, w.Proved, "it takes delay, and no more than that of the network")
+	there, gone := 0.0, 0.0
+	for _, n := range w.Needs {
+		var ms float64
+		if _, err := fmt.Sscanf(n.What, "%f ms to", &ms); err == nil && n.There {
+			there = ms
+		} else if err == nil {
+			gone = ms
+		}
+	}
+	assert.Greater(t, there, gone)
+	assert.InDelta(t, 0, there-gone, 3, "halved five times")
+	assert.Less(t, there, 20.0, "messages are sent again after 25 ms")
+}
+
 func TestWhyOnASignatureThatDoesNotComeAgain(t *testing.T) {
 	r := record(t, lateGates)
 	f := *head(t, r)

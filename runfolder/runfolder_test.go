@@ -2,6 +2,7 @@ package runfolder
 
 import (
 	"bytes"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -129,4 +130,36 @@ func TestBadPacketLinesAreCounted(t *testing.T) {
 	assert.Equal(t, 5, r.Bad)
 	_, _, _, err = r.Next()
 	assert.ErrorIs(t, err, io.EOF)
+}
+
+func TestWhatBotsDidIsKeptOnlyWhereThereIsSome(t *testing.T) {
+	dir := t.TempDir()
+	for _, lines := range []int{0, 3000} {
+		path := filepath.Join(dir, fmt.Sprint(lines))
+		f, err := Create(path, About{Views: []string{"server", "fern"}}, []byte("x"), trace.NewNames())
+		require.NoError(t, err)
+		for i := range lines {
+			require.NoError(t, f.Input(fmt.Appendf(nil, "{\"bot\":\"fern\",\"t\":%d}\n", i)))
+		}
+		if lines > 0 { // what was written until a kill can be read
+			require.NoError(t, f.Flush())
+			text, err := os.ReadFile(filepath.Join(path, "inputs.jsonl"))
+			require.NoError(t, err)
+			assert.Equal(t, lines, strings.Count(string(text), "\n"))
+		}
+		require.NoError(t, f.Finish(Complete, nil, nil))
+		run, err := Open(path)
+		require.NoError(t, err)
+		file, err := trace.Open(run.InputsPath())
+		if lines == 0 {
+			assert.ErrorIs(t, err, os.ErrNotExist)
+			continue
+		}
+		require.NoError(t, err)
+		text, err := io.ReadAll(file)
+		require.NoError(t, err)
+		assert.Equal(t, lines, strings.Count(string(text), "\n"))
+		require.NoError(t, file.Close())
+		assert.Equal(t, ".zst", filepath.Ext(run.InputsPath()))
+	}
 }
