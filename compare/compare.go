@@ -7,6 +7,7 @@ package compare
 
 import (
 	"cmp"
+	"maps"
 	"math"
 	"slices"
 
@@ -73,7 +74,12 @@ type Signature struct {
 	ToBelieve int     `json:"to_believe,omitempty"` // matches without it that it takes to believe that it is gone
 	OnlyA     int     `json:"same_seed_only_before"`
 	OnlyB     int     `json:"same_seed_only_after"`
+
+	SeedsOnlyA []uint64 `json:"seeds_only_before"` // the first of them
+	SeedsOnlyB []uint64 `json:"seeds_only_after"`
 }
+
+const seedsKept = 20
 
 // Count is how often of how many.
 type Count struct {
@@ -160,15 +166,20 @@ func (r *Result) signatures(a, b map[uint64]hunt.Match) {
 		}
 	}
 	for _, name := range names {
-		s := Signature{Signature: name, Before: countOf(name, a), After: countOf(name, b)}
-		for seed, m := range a {
+		s := Signature{Signature: name, Before: countOf(name, a), After: countOf(name, b), SeedsOnlyA: []uint64{}, SeedsOnlyB: []uint64{}}
+		for _, seed := range slices.Sorted(maps.Keys(a)) {
+			m := a[seed]
 			other, both := b[seed]
 			switch in, inOther := has(m, name), has(other, name); {
 			case !both:
 			case in && !inOther:
-				s.OnlyA++
+				if s.OnlyA++; s.OnlyA <= seedsKept {
+					s.SeedsOnlyA = append(s.SeedsOnlyA, seed)
+				}
 			case inOther && !in:
-				s.OnlyB++
+				if s.OnlyB++; s.OnlyB <= seedsKept {
+					s.SeedsOnlyB = append(s.SeedsOnlyB, seed)
+				}
 			}
 		}
 		s.Surprise = odds.Surprise(s.Before.Matches, len(a), s.After.Matches, len(b))

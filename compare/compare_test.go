@@ -76,6 +76,15 @@ func TestWhatIsWorseStandsFirst(t *testing.T) {
 	assert.Empty(t, r.Measures, "without the same seeds there is nothing to pair")
 }
 
+func TestSeedsThatShowItOnOneSideAloneAreNamed(t *testing.T) {
+	r := Sides(side(1, 90, map[string]func(int) bool{"a": every(3)}, nil), side(1, 90, map[string]func(int) bool{"a": every(30)}, nil))
+	s := r.Signatures[0]
+	assert.Equal(t, []int{27, 0}, []int{s.OnlyA, s.OnlyB})
+	assert.Len(t, s.SeedsOnlyA, 20, "the first of them")
+	assert.Equal(t, []uint64{4, 7, 10}, s.SeedsOnlyA[:3], "with the same seed, and in order")
+	assert.Empty(t, s.SeedsOnlyB)
+}
+
 func TestMatchesThatCouldNotBePlayedDoNotCount(t *testing.T) {
 	a := side(1, 10, map[string]func(int) bool{"a": every(2)}, nil)
 	b := side(1, 10, map[string]func(int) bool{"a": every(2)}, nil)

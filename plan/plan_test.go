@@ -104,7 +104,7 @@ func TestErrorsSayWhereAndWhat(t *testing.T) {
 		{"a bot called server", "bots:\n  - name: server\n", `plan.yaml:2:5: bot: "server" cannot be a bot's name; use up to 32 letters, digits, - and _ and not the word server`},
 		{"a bot that never joins", "bots:\n  - {name: fern, steps: [{do: roam}]}\n", `plan.yaml: bot fern never joins; begin its steps with do: join`},
 		{"an unknown action", "bots:\n  - name: fern\n    steps:\n      - do: jion\n", `plan.yaml:4:13: do: "jion" is not known; did you mean "join"? write one of join, roam, hold, press, go, chase, idle, leave, rejoin, cheat`},
-		{"hold what", "bots:\n  - {name: fern, steps: [{do: hold}]}\n", `plan.yaml:2:26: step: hold goes with inputs:, a list of forward, left, right, run, and with turn:`},
+		{"hold what", "bots:\n  - {name: fern, steps: [{do: hold}]}\n", `plan.yaml:2:26: step: hold goes with inputs:, a list of forward, left, right, run, or with turn`},
 		{"a point", "bots:\n  - {name: fern, steps: [{do: go, to: [1]}]}\n", `plan.yaml:2:39: to: a list is not a point; write two numbers, like [10, -5]`},
 		{"an impossible burst", "links:\n  moor: {loss: 90%, burst: 2}\n", `plan.yaml:2:9: link moor: loss: 90 % cannot come in bursts of 2 packets on average; at most 66.67 % can, or write a longer burst`},
 		{"a rule", bots + "watch:\n  - {entities: dog/*, fields: [x, y]}\n", `plan.yaml:3:5: watch rule: fields: only distances are compared together; give each of x, y a rule of its own`},

@@ -260,7 +260,7 @@ func (s *Step) validate(demo bool) error {
 	case s.Do == "":
 		return fmt.Errorf("it says nothing to do; add do: with one of %s", strings.Join(Actions, ", "))
 	case (s.Do == Hold) != (len(s.Inputs) > 0 || s.Turn != 0):
-		return fmt.Errorf("hold goes with inputs:, a list of %s, and with turn:", strings.Join(holdable, ", "))
+		return fmt.Errorf("hold goes with inputs:, a list of %s, or with turn", strings.Join(holdable, ", "))
 	case s.Turn < -1 || s.Turn > 1:
 		return fmt.Errorf("turn: %v is not between -1, hard right, and 1, hard left", s.Turn)
 	case (s.Do == Press) != (s.Input != ""):

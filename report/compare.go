@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"math"
+	"strings"
 
 	"zitherwheel/compare"
 )
@@ -60,10 +61,29 @@ func Probability(p float64) string {
 
 // CompareNote says what is to be said of a signature beside the figures.
 func CompareNote(s compare.Signature, r *compare.Result) string {
-	if s.State != compare.PerhapsGone {
-		return ""
+	var parts []string
+	if s.State == compare.PerhapsGone {
+		parts = append(parts, fmt.Sprintf("to believe it: %d matches without it, there are %d", s.ToBelieve, r.After.Matches))
 	}
-	return fmt.Sprintf("to believe it: %d matches without it, there are %d", s.ToBelieve, r.After.Matches)
+	for _, only := range []struct {
+		side  string
+		seeds []uint64
+		of    int
+	}{{"before", s.SeedsOnlyA, s.OnlyA}, {"after", s.SeedsOnlyB, s.OnlyB}} {
+		if only.of == 0 {
+			continue
+		}
+		var list []string
+		for _, seed := range only.seeds[:min(3, len(only.seeds))] {
+			list = append(list, fmt.Sprint(seed))
+		}
+		text := "only " + only.side + " with seed " + strings.Join(list, ", ")
+		if more := only.of - len(list); more > 0 {
+			text += fmt.Sprintf(" and %d more", more)
+		}
+		parts = append(parts, text)
+	}
+	return strings.Join(parts, "; ")
 }
 
 // measuresChanged writes the measures that have changed at all.

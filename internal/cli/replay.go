@@ -96,7 +96,8 @@ what they did.
 Without a FINDING it is the head of the first incident. On the wall clock each variant is
 played --runs times and counts as showing the finding if it is there in --needed of them.
 
-Exits with 0 if something was proved, 3 if not.`,
+Exits with 0; with 3 if the finding does not come again when its match is played as it was
+recorded.`,
 		Example:           "  zwheel why runs/four-dogs-lost-goodbye-seed31 F1",
 		Args:              cobra.RangeArgs(1, 2),
 		ValidArgsFunction: completeFindings,
