@@ -42,6 +42,7 @@ type Options struct {
 type Progress struct {
 	Matches, Found, Failed int
 	Of                     int // Times, or 0
+	Now                    int // matches since it was begun or gone on with
 	Took                   time.Duration
 }
 
@@ -143,6 +144,7 @@ func (j *journal) hunt(ctx context.Context, o Options) error {
 	if err := j.each(func(m Match) { count(m, &found, &failures) }); err != nil {
 		return err
 	}
+	before := len(j.played)
 	ended := func() bool {
 		return failed != nil || ctx.Err() != nil || o.Times > 0 && len(j.played) >= o.Times || o.UntilFound > 0 && found >= o.UntilFound || o.For > 0 && time.Since(began) >= o.For
 	}
@@ -162,7 +164,7 @@ func (j *journal) hunt(ctx context.Context, o Options) error {
 					}
 					count(m, &found, &failures)
 					if o.Progress != nil {
-						o.Progress(Progress{len(j.played), found, failures, o.Times, time.Since(began)})
+						o.Progress(Progress{len(j.played), found, failures, o.Times, len(j.played) - before, time.Since(began)})
 					}
 				}
 				lock.Unlock()

@@ -169,6 +169,10 @@ func (c *inquiry) people(ctx context.Context, w *Why, base Variant, try func(str
 				p.Bots[i].Frame = 0
 			}
 		}},
+		{"the game's usual rates", "It takes other rates than the game's usual ones.", func(p *plan.Plan) {
+			usual := plan.Defaults().Game
+			p.Game.Tick, p.Game.Send, p.Game.Frame, p.Game.Report = usual.Tick, usual.Send, usual.Frame, usual.Report
+		}},
 		{"the world within everybody's reach", "It takes things out of reach.", func(p *plan.Plan) { p.Game.Radius = 0 }},
 		{"a place for everybody", "It takes a full server.", func(p *plan.Plan) { p.Game.Places = 0 }},
 	} {
@@ -191,8 +195,11 @@ func (c *inquiry) people(ctx context.Context, w *Why, base Variant, try func(str
 	return strings.Join(needs, " "), nil
 }
 
+// samePlan reports whether two plans have the same rates, reach and places.
 func samePlan(a, b *plan.Plan) bool {
-	return a.Game.Radius == b.Game.Radius && a.Game.Places == b.Game.Places && slices.EqualFunc(a.Bots, b.Bots, func(x, y plan.Bot) bool { return x.Frame == y.Frame })
+	return a.Game.Radius == b.Game.Radius && a.Game.Places == b.Game.Places &&
+		a.Game.Tick == b.Game.Tick && a.Game.Send == b.Game.Send && a.Game.Frame == b.Game.Frame && a.Game.Report == b.Game.Report &&
+		slices.EqualFunc(a.Bots, b.Bots, func(x, y plan.Bot) bool { return x.Frame == y.Frame })
 }
 
 // onlyBots leaves of a variant's bots only those.

@@ -534,7 +534,7 @@ func (s *shrinker) game(ctx context.Context) error {
 		},
 	} {
 		k := change(simpler)
-		if samePlan(k.plan, s.now.plan) && k.plan.Game.Tick == s.now.plan.Game.Tick && k.plan.Game.Send == s.now.plan.Game.Send && k.plan.Game.Frame == s.now.plan.Game.Frame && k.plan.Game.Report == s.now.plan.Game.Report {
+		if samePlan(k.plan, s.now.plan) {
 			continue
 		}
 		if _, err := s.first(ctx, k); err != nil {

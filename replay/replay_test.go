@@ -152,6 +152,26 @@ bots: [{name: fern, link: moor}, {name: moss, link: moor, steps: [{do: join}, {d
 	assert.Less(t, there, 20.0, "messages are sent again after 25 ms")
 }
 
+// Where it takes a client that runs at another rate, or a small reach, it is said.
+func TestWhySaysThatItTakesOtherRates(t *testing.T) {
+	r := record(t, `
+length: 14s
+game: {faults: [frame-paced], rates: {tick: 60, send: 30}}
+bots: [{name: fern, frame: 30}, {name: moss}]
+`)
+	w, err := r.Why(context.Background(), &Lab{}, head(t, r))
+	require.NoError(t, err)
+	assert.Contains(t, w.Proved, "It takes a client with another frame rate than the game's.")
+	assert.NotContains(t, w.Proved, "usual ones", "the rates of the server were other ones too, and do not matter")
+	tried := map[string]bool{}
+	for _, n := range w.Needs {
+		tried[n.What] = n.There
+	}
+	assert.Equal(t, true, tried["the game's usual rates"])
+	assert.Equal(t, false, tried["all clients at the game's frame rate"])
+	assert.NotContains(t, tried, "a place for everybody", "there was one already, so that is not tried")
+}
+
 func TestWhyOnASignatureThatDoesNotComeAgain(t *testing.T) {
 	r := record(t, lateGates)
 	f := *head(t, r)

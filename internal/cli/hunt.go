@@ -130,9 +130,12 @@ func huntProgress(c *cobra.Command) func(hunt.Progress) {
 		text := fmt.Sprintf("%s matches, something found in %d", report.Number(p.Matches), p.Found)
 		if p.Of > 0 {
 			text = fmt.Sprintf("%s of %s matches, something found in %d", report.Number(p.Matches), report.Number(p.Of), p.Found)
-			if left := float64(p.Of-p.Matches) / float64(p.Matches) * p.Took.Seconds(); left >= 1 {
+			if left := float64(p.Of-p.Matches) / float64(max(1, p.Now)) * p.Took.Seconds(); left >= 1 {
 				text += fmt.Sprintf(", about %.0f s left", left)
 			}
+		}
+		if seconds := p.Took.Seconds(); seconds >= 1 && p.Now > 0 {
+			text += fmt.Sprintf(", %.2g a second", float64(p.Now)/seconds)
 		}
 		if p.Failed > 0 {
 			text += fmt.Sprintf(", %d could not be played", p.Failed)
