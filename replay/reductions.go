@@ -128,8 +128,9 @@ func (s *shrinker) losses(ctx context.Context) error {
 	if len(s.now.losses) == 0 {
 		return nil
 	}
+	was := s.fixed
 	s.fixed = true
-	defer func() { s.fixed = false }()
+	defer func() { s.fixed = was }()
 	fewer := func() error {
 		all := s.now
 		return s.minimise(ctx, len(all.losses), func(kept []int) sketch {
@@ -171,15 +172,6 @@ func (s *shrinker) lost(way Way) (list []loss) {
 		}
 	}
 	return list
-}
-
-// early makes links simpler before anything else, where nothing simpler than the recorded
-// fates has shown it: there are many of them.
-func (s *shrinker) early(ctx context.Context) error {
-	if !s.recorded {
-		return nil
-	}
-	return s.links(ctx)
 }
 
 // sent is when packets are sent within a stretch.
@@ -542,6 +534,14 @@ func (s *shrinker) game(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// earlyLinks makes links simpler while what is lost may still change, if anything is.
+func (s *shrinker) earlyLinks(ctx context.Context) error {
+	if len(s.now.losses) == 0 && !s.recorded {
+		return nil
+	}
+	return s.links(ctx)
 }
 
 // links makes links perfect, or their delay a round number, one after the other.

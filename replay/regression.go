@@ -107,7 +107,7 @@ func (s *shrinker) number(ctx context.Context, v *Variant) error {
 	if err != nil || !there {
 		return err
 	}
-	if len(all) <= mostNumbered {
+	if len(all) <= mostNumbered && s.lab.Replays() < s.most {
 		set, err = minimise(len(all), func(sets [][]int) (int, error) {
 			return s.lab.first(ctx, len(sets), func(i int) Variant { return numbered(sets[i]) }, s.target)
 		})

@@ -225,7 +225,7 @@ func (s *shrinker) run(ctx context.Context, f *judge.Finding) error {
 		{"an earlier end", s.trim},
 		{"fewer bots", s.bots},
 		{"bots that stand still", s.standing},
-		{"simpler links", s.early},
+		{"simpler links", s.earlyLinks},
 		{"a shorter match", s.length},
 		{"an earlier end", s.trim},
 		{"fewer losses", s.losses},
@@ -241,12 +241,13 @@ func (s *shrinker) run(ctx context.Context, f *judge.Finding) error {
 		return err
 	}
 	s.most = whole
-	last := s.steps(ctx, []step{{"simpler links", s.links}, {"fewer losses", s.losses}})
-	s.fixed = true
-	if last == nil {
-		last = s.steps(ctx, []step{{"an earlier end", s.trim}, {"rounder times", s.round}})
-	}
-	return errors.Join(last, err)
+	s.fixed = true // what has been cut down is not to grow again
+	return errors.Join(s.steps(ctx, []step{
+		{"fewer losses", s.losses},
+		{"simpler links", s.links},
+		{"an earlier end", s.trim},
+		{"rounder times", s.round},
+	}), err)
 }
 
 // step is something of which there may be less.
@@ -258,7 +259,7 @@ type step struct {
 func (s *shrinker) steps(ctx context.Context, steps []step) error {
 	for _, step := range steps {
 		size := s.now.size()
-		s.lab.tell("%d bots, %.1f s, %d inputs, %d losses; trying %s", size.Bots, size.Length.Seconds(), size.Inputs, size.Fates, step.what)
+		s.lab.tell("%d matches: %d bots, %.1f s, %d inputs, %d losses; trying %s", s.lab.Replays(), size.Bots, size.Length.Seconds(), size.Inputs, size.Fates, step.what)
 		if err := step.do(ctx); err != nil {
 			return err
 		}
