@@ -135,8 +135,15 @@ func (t *teller) tell(of *told, field int, v trace.Value) {
 }
 
 func (t *teller) number(of *told, field int, v float64) { t.tell(of, field, trace.Number(v)) }
-func (t *teller) text(of *told, field int, s string)    { t.tell(of, field, t.names.Text(s)) }
 func (t *teller) flag(of *told, field int, b bool)      { t.tell(of, field, trace.Bool(b)) }
+
+func (t *teller) text(of *told, field int, s string) {
+	v := of.values[field]
+	if v.Kind() != trace.KindText || t.names.TextOf(v) != s { // which is seldom, and needs no looking up
+		v = t.names.Text(s)
+	}
+	t.tell(of, field, v)
+}
 
 // end says the picture, if there is anything to say.
 func (t *teller) end() {
