@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"zitherwheel/link"
 )
@@ -172,4 +173,36 @@ func TestABriefPlanSaysOnlyWhatIsNotUsual(t *testing.T) {
 	}
 	assert.Contains(t, string(text), "lag: 1s")
 	assert.Contains(t, string(text), "jerkiness: 9")
+}
+
+// Whatever a plan says, what is written of it reads the same, in full and in brief.
+func TestWhatIsWrittenReadsTheSame(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		pick := func(name string, list ...string) string { return rapid.SampledFrom(list).Draw(t, name) }
+		text := "seed: " + pick("seed", "1", "7", "18446744073709551615") + "\nlength: " + pick("length", "5s", "60s", "1m30s") + "\n"
+		text += "game: {" + pick("sheep", "sheep: 0", "sheep: 20") + pick("faults", "", ", faults: [two-masters, coarse-grid]") + pick("radius", "", ", radius: 25") +
+			pick("places", "", ", places: 2") + pick("rates", "", ", rates: {send: 10}", ", rates: {tick: 60, send: 60, frame: 144, report: 30}") + "}\n"
+		text += "links:\n  a: {latency: " + pick("latency", "0s", "80ms") + pick("loss", "", ", loss: 4%, burst: 3") + pick("fates", "", ", fates: [{packet: 9, dropped: lost}, {packet: 12, after: 4ms}]") +
+			pick("changes", "", ", changes: [{at: 3s, loss: 50%}, {at: 4s, loss: 0}]") + pick("outages", "", ", outages: [{at: 2s, for: 100ms}]") + "}\n"
+		text += "  b: {up: {latency: 10ms}, down: {" + pick("down", "", "jitter: 5ms, spread: heavy-tail", "rate: 2Mbit/s, queue: 64KiB") + "}}\n"
+		text += "bots:\n  - {name: fern, link: " + pick("link", "a", "b", "village") + pick("frame", "", ", frame: 30") + "}\n"
+		text += "  - name: moss\n    steps: [{do: join" + pick("at", "", ", at: 3s") + "}, {do: hold, inputs: [forward], turn: " + pick("turn", "0", "-0.35", "1") + ", for: 2s}, {do: " + pick("act", "roam", "chase, kind: sheep", "idle") + "}]\n"
+		text += pick("events", "", "events: [{event: bark, lag: 1s}]\n") + pick("limits", "", "limits: {jerkiness: 9}\n") + pick("reference", "", "reference: none\n", "reference: moss\n") +
+			pick("draw", "", "draw: {roles: true, links: [a, b], values: {game.sheep: [1, 2]}}\n")
+		p, err := Parse("p.yaml", []byte(text))
+		if err != nil {
+			t.Fatalf("%v\n%s", err, text)
+		}
+		for name, write := range map[string]func(*Plan) ([]byte, error){"in full": (*Plan).YAML, "in brief": (*Plan).Brief} {
+			written, err := write(p)
+			if err != nil {
+				t.Fatal(err)
+			}
+			again, err := Parse("again.yaml", written)
+			if err != nil {
+				t.Fatalf("%s: %v\n%s", name, err, written)
+			}
+			assert.Equal(t, read(p), read(again), "%s:\n%s", name, written)
+		}
+	})
 }

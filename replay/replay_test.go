@@ -231,6 +231,27 @@ func TestShrinkWritesTheSmallestSoFarWhenItMayPlayNoMore(t *testing.T) {
 	assert.NotNil(t, Target{Signature: f.Signature}.In(result.Verdict))
 }
 
+// Who interrupts it has the smallest plan until then.
+func TestShrinkWritesTheSmallestSoFarWhenItIsInterrupted(t *testing.T) {
+	r := record(t, lostBark)
+	f := head(t, r)
+	ctx, cancel := context.WithCancel(context.Background())
+	steps := 0
+	s, err := r.Shrink(ctx, &Lab{Tell: func(text string) {
+		if strings.Contains(text, "trying") {
+			if steps++; steps == 4 {
+				cancel()
+			}
+		}
+	}}, f, 300)
+	require.NoError(t, err)
+	assert.True(t, s.Stopped)
+	assert.Less(t, s.After.Length, 14*time.Second)
+	result, err := stage.Run(context.Background(), s.Plan, stage.Options{})
+	require.NoError(t, err)
+	assert.NotNil(t, Target{Signature: f.Signature}.In(result.Verdict))
+}
+
 func TestAgainIsTheSameOrSaysWhereItIsNot(t *testing.T) {
 	r := record(t, lostBark)
 	followed, _, err := r.Again(context.Background(), &Lab{}, filepath.Join(t.TempDir(), "again"), stage.Options{})
