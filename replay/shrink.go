@@ -38,7 +38,7 @@ type Size struct {
 // Shrink makes the match of a finding as small as it can, playing at most that many
 // matches.
 func (r *Recording) Shrink(ctx context.Context, l *Lab, f *judge.Finding, most int) (*Shrunk, error) {
-	s := &shrinker{inquiry: inquiry{Recording: r, lab: l, usual: map[Way]time.Duration{}}, most: most}
+	s := &shrinker{inquiry: inquiry{Recording: r, lab: l, usual: map[Way]time.Duration{}}, most: max(1, most-lastMatches)}
 	// The same thing at about the same time first, to know how long it takes.
 	s.target = Target{f.Signature, f.View, f.Entity, time.Duration(f.BeganAt), findingNear}
 	if err := s.horizon(ctx, f); err != nil {
@@ -69,6 +69,9 @@ func (r *Recording) Shrink(ctx context.Context, l *Lab, f *judge.Finding, most i
 	out.Replays = l.Replays()
 	return out, nil
 }
+
+// lastMatches are kept back for writing what was found.
+const lastMatches = 4
 
 // errEnough ends the shrinking when it has played as many matches as it may.
 var errEnough = errors.New("as many matches were played as may be")
