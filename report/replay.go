@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"zitherwheel/plan"
 	"zitherwheel/replay"
 )
@@ -40,20 +42,25 @@ func (t *Text) Followed(f *replay.Followed) {
 	table.write(t.w)
 }
 
+const textWidth = 100 // of sentences, in characters
+
 // Why writes what was proved of a finding.
 func (t *Text) Why(w *replay.Why) {
 	fmt.Fprintf(t.w, "%s: %s, %s at %.3f s\n\n", w.Finding, t.colour("1", w.Signature), w.View, w.Began)
-	fmt.Fprintf(t.w, "%s\n", w.Proved)
+	fmt.Fprintln(t.w, ansi.Wordwrap(w.Proved, textWidth, ""))
 	if len(w.Packets) > 0 {
 		fmt.Fprintln(t.w)
 		var table table
 		table.row("  packet", "link", "sent", "bytes", "what became of it", "what it carried")
 		for _, p := range w.Packets {
-			carries := p.Carries
-			if carries == "" {
-				carries = "not known"
+			carries := strings.Split(p.Carries, "; ")
+			if p.Carries == "" {
+				carries[0] = "not known"
 			}
-			table.row(fmt.Sprintf("  %d", p.Packet), p.Link+" "+p.Direction, fmt.Sprintf("%.3f s", p.Sent), Number(p.Bytes), p.Fate, carries)
+			table.row(fmt.Sprintf("  %d", p.Packet), p.Link+" "+p.Direction, fmt.Sprintf("%.3f s", p.Sent), Number(p.Bytes), p.Fate, carries[0])
+			for _, more := range carries[1:] {
+				table.row("", "", "", "", "", more)
+			}
 		}
 		table.write(t.w)
 	}
@@ -86,7 +93,7 @@ func (t *Text) Why(w *replay.Why) {
 	}
 	fmt.Fprintf(t.w, "It took %d matches%s.\n", w.Replays, each)
 	for _, u := range w.Unproved {
-		fmt.Fprintf(t.w, "Not proved: %s.\n", u)
+		fmt.Fprintln(t.w, ansi.Wordwrap("Not proved: "+u+".", textWidth, ""))
 	}
 }
 
