@@ -2,10 +2,12 @@ package replay
 
 import (
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"zitherwheel/bot"
@@ -152,4 +154,36 @@ func TestTheSentenceSaysNoMoreThanWasProved(t *testing.T) {
 	} {
 		assert.Equal(t, row.want, sentence(&row.w))
 	}
+}
+
+// The text of a smallest plan says what a reader must know, in rows that are not too long,
+// and is a plan all the same.
+func TestTheTextOfASmallestPlan(t *testing.T) {
+	p, err := plan.Parse("p.yaml", []byte("title: small\nlength: 2s\nbots: [{name: fern}]\n"))
+	require.NoError(t, err)
+	s := Shrunk{Signature: "ghost sheep existence of another", Plan: p, Before: Size{Bots: 8, Length: time.Minute, Fates: 200},
+		Story: []string{"Packet 58 down to fern (said once: sheep/s06 is gone, and a good many other things that take the row beyond its end, 2.400 s): lost."},
+		Left:  []string{"it is what it is"}}
+	for _, row := range []struct {
+		of, needed int
+		says, not  string
+	}{
+		{0, 0, "# Note: it is what it is.\n", "wall clock"},
+		{1, 1, "# On the wall clock, where each step was played only once: it may show only now and then.\n", "each step was played 1"},
+		{5, 3, "# On the wall clock; each step was played 5 times, and had to show it in 3.\n", "only once"},
+	} {
+		s.Of, s.Needed = row.of, row.needed
+		text, err := s.Text("runs/one")
+		require.NoError(t, err)
+		assert.Contains(t, string(text), "# Shrunk from runs/one: 8 bots, 60.0 s, 200 packets that fared badly.\n")
+		assert.Contains(t, string(text), row.says)
+		assert.NotContains(t, string(text), row.not)
+		for _, line := range strings.Split(string(text), "\n") {
+			assert.LessOrEqual(t, len(line), 100, line)
+		}
+		again, err := plan.Parse("small.yaml", text)
+		require.NoError(t, err)
+		assert.Equal(t, "small", again.Title)
+	}
+	assert.Equal(t, ShrunkSummary{Signature: s.Signature, Plan: "x.yaml", Before: SizeJSON{Bots: 8, Length: 60, Fates: 200}, Story: s.Story, Left: s.Left}, s.Summary("x.yaml"))
 }

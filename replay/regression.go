@@ -157,8 +157,11 @@ func (out *Shrunk) Text(from string) ([]byte, error) {
 	for _, s := range out.Story {
 		line("%s", s)
 	}
-	if out.Of > 0 {
+	switch {
+	case out.Of > 1:
 		line("On the wall clock; each step was played %d times, and had to show it in %d.", out.Of, out.Needed)
+	case out.Of == 1:
+		line("On the wall clock, where each step was played only once: it may show only now and then.")
 	}
 	for _, s := range out.Left {
 		line("Note: %s.", s)
