@@ -262,7 +262,7 @@ type step struct {
 func (s *shrinker) steps(ctx context.Context, steps []step) error {
 	for _, step := range steps {
 		size := s.now.size()
-		s.lab.tell("%d matches: %d bots, %.1f s, %d inputs, %d losses; trying %s", s.lab.Replays(), size.Bots, size.Length.Seconds(), size.Inputs, size.Fates, step.what)
+		s.lab.tell("%d matches played: bots %d, length %.1f s, inputs %d, losses %d; trying %s", s.lab.Replays(), size.Bots, size.Length.Seconds(), size.Inputs, size.Fates, step.what)
 		if err := step.do(ctx); err != nil {
 			return err
 		}

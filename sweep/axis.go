@@ -11,6 +11,7 @@ import (
 type Axis struct {
 	Path   string   `json:"path"`   // as in plan.Change
 	Values []string `json:"values"` // as a plan would say them, in order
+	Listed bool     `json:"listed"` // one by one, so that nothing is inferred of one from its neighbours
 }
 
 const (
@@ -32,6 +33,7 @@ func ParseAxis(text string) (Axis, error) {
 	span, step, stepped := strings.Cut(values, "/")
 	from, to, ranged := strings.Cut(span, "..")
 	if !ranged {
+		a.Listed = true
 		if a.Values = strings.Split(values, ","); len(a.Values) < 2 {
 			return a, fmt.Errorf("%s: one value is not varied; write a range like 0..400ms, or several values with commas", path)
 		}

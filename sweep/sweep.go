@@ -148,7 +148,11 @@ func (s *sweeper) coarse() []box {
 	boxes := []box{{}}
 	for _, a := range s.o.Axes {
 		var edges []int
-		for i := 0; i < len(a.Values)-1; i += coarse {
+		step := coarse
+		if a.Listed {
+			step = 1
+		}
+		for i := 0; i < len(a.Values)-1; i += step {
 			edges = append(edges, i)
 		}
 		edges = append(edges, len(a.Values)-1)

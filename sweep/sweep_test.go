@@ -104,6 +104,8 @@ func TestASweepOfOneAxisOrOfAnyValue(t *testing.T) {
 	assert.Nil(t, r.Border())
 	assert.Equal(t, Holds, r.Points[0].Mark)
 	assert.Equal(t, Fails, r.Points[20].Mark)
+	r = swept(t, Options{}, "game.rates.send=5,10,15,20,30")
+	assert.Equal(t, 5, r.Played, "of a list every value is played")
 	r = swept(t, Options{}, "game.faults=told-twice,coarse-grid", "bots=2..3")
 	assert.Equal(t, []Mark{Holds, Holds, Fails, Fails}, marks(r))
 }
@@ -112,7 +114,7 @@ func TestAValueThatThePlanCannotHaveIsAnErrorBeforeAnythingIsPlayed(t *testing.T
 	p, err := plan.Parse("p.yaml", []byte(told))
 	require.NoError(t, err)
 	for path, wrong := range map[string]string{"game.rates.sned": "there is no key", "latency": "latency=x: latency: \"x\" is not a time span", "bots": "not a whole number"} {
-		_, err = Run(context.Background(), Options{Plan: p, Axes: []Axis{{path, []string{"x", "y"}}}})
+		_, err = Run(context.Background(), Options{Plan: p, Axes: []Axis{{Path: path, Values: []string{"x", "y"}}}})
 		assert.ErrorContains(t, err, wrong)
 	}
 }
