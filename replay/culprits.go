@@ -112,7 +112,13 @@ func (c *inquiry) alone(ctx context.Context, w *Why, set []int) error {
 				return err
 			}
 			w.There, w.Beside = true, besideNothing
-			w.Packets, err = c.culprits(ctx, append(chosen(near, more), set...))
+			all := append(chosen(near, more), set...)
+			if w.Packets, err = c.culprits(ctx, all); err != nil {
+				return err
+			}
+			// That it is gone was shown for fewer of them.
+			still, err := c.shows(ctx, func(i int) bool { return !slices.Contains(all, i) })
+			w.Gone = !still
 			return err
 		}
 	}

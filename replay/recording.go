@@ -44,12 +44,6 @@ type Way struct {
 	Direction link.Direction
 }
 
-func (w Way) String() string {
-	return w.Direction.String() + " " + toOrFrom[w.Direction] + " " + w.Link
-}
-
-var toOrFrom = [...]string{link.Up: "from", link.Down: "to"}
-
 // Load reads a recording. What the bots did on the virtual clock is not recorded,
 // because it can be had by letting them do it again.
 func Load(ctx context.Context, run *runfolder.Run) (*Recording, error) {

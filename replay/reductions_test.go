@@ -11,6 +11,7 @@ import (
 	"pgregory.net/rapid"
 
 	"zitherwheel/bot"
+	"zitherwheel/judge"
 	"zitherwheel/link"
 	"zitherwheel/plan"
 )
@@ -149,6 +150,8 @@ func TestTheSentenceSaysNoMoreThanWasProved(t *testing.T) {
 			"With packet 57 down to fern (said once: picked-up 3 of dog/moss, 2.417 s) delivered, the finding is gone; with only that packet lost and all others to clients delivered, it is there."},
 		{Why{Packets: []Culprit{bell}, Gone: true},
 			"With packet 57 down to fern (said once: picked-up 3 of dog/moss, 2.417 s) delivered, the finding is gone."},
+		{Why{Packets: []Culprit{bell}, There: true, Beside: besideNothing},
+			"With only that packet of all packets lost, packet 57 down to fern (said once: picked-up 3 of dog/moss, 2.417 s), the finding is there; with all as they were but those delivered it is there too."},
 		{Why{Packets: []Culprit{late, bell}, Gone: true, There: true, Beside: besideNothing},
 			"With packet 9 up from moss (40 bytes, 1.000 s) and packet 57 down to fern (said once: picked-up 3 of dog/moss, 2.417 s) delivered after the usual time, the finding is gone; with only those faring as recorded, it is there."},
 	} {
@@ -161,7 +164,7 @@ func TestTheSentenceSaysNoMoreThanWasProved(t *testing.T) {
 func TestTheTextOfASmallestPlan(t *testing.T) {
 	p, err := plan.Parse("p.yaml", []byte("title: small\nlength: 2s\nbots: [{name: fern}]\n"))
 	require.NoError(t, err)
-	s := Shrunk{Signature: "ghost sheep existence of another", Plan: p, Before: Size{Bots: 8, Length: time.Minute, Fates: 200},
+	s := Shrunk{Signature: "ghost sheep existence of another", Plan: p, Before: Size{Bots: 8, Length: judge.Seconds(time.Minute), Fates: 200},
 		Story: []string{"Packet 58 down to fern (said once: sheep/s06 is gone, and a good many other things that take the row beyond its end, 2.400 s): lost."},
 		Left:  []string{"it is what it is"}}
 	for _, row := range []struct {
@@ -185,5 +188,5 @@ func TestTheTextOfASmallestPlan(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, "small", again.Title)
 	}
-	assert.Equal(t, ShrunkSummary{Signature: s.Signature, Plan: "x.yaml", Before: SizeJSON{Bots: 8, Length: 60, Fates: 200}, Story: s.Story, Left: s.Left}, s.Summary("x.yaml"))
+	assert.Equal(t, ShrunkSummary{Signature: s.Signature, Plan: "x.yaml", Before: s.Before, Story: s.Story, Left: s.Left}, s.Summary("x.yaml"))
 }

@@ -153,7 +153,7 @@ func (out *Shrunk) Text(from string) ([]byte, error) {
 		}
 	}
 	line("The smallest plan found that still shows: %s.", out.Signature)
-	line("Shrunk from %s: %d bots, %.1f s, %d packets that fared badly.", from, out.Before.Bots, out.Before.Length.Seconds(), out.Before.Fates)
+	line("Shrunk from %s: %d bots, %.1f s, %d packets that fared badly.", from, out.Before.Bots, time.Duration(out.Before.Length).Seconds(), out.Before.Fates)
 	for _, s := range out.Story {
 		line("%s", s)
 	}
@@ -190,24 +190,15 @@ func wrap(text string, width int) (rows []string) {
 type ShrunkSummary struct {
 	Signature string   `json:"signature"`
 	Plan      string   `json:"plan"` // where it was written to
-	Before    SizeJSON `json:"before"`
-	After     SizeJSON `json:"after"`
+	Before    Size     `json:"before"`
+	After     Size     `json:"after"`
 	Story     []string `json:"story"`
 	Left      []string `json:"left"`
 	Replays   int      `json:"replays"`
 	Stopped   bool     `json:"stopped"`
 }
 
-// SizeJSON is a [Size] with its length in seconds.
-type SizeJSON struct {
-	Bots   int     `json:"bots"`
-	Length float64 `json:"length_s"`
-	Inputs int     `json:"inputs"`
-	Fates  int     `json:"fates"`
-}
-
 // Summary sums up what was reached; path is where the plan was written to.
 func (out *Shrunk) Summary(path string) ShrunkSummary {
-	size := func(s Size) SizeJSON { return SizeJSON{s.Bots, s.Length.Seconds(), s.Inputs, s.Fates} }
-	return ShrunkSummary{out.Signature, path, size(out.Before), size(out.After), out.Story, out.Left, out.Replays, out.Stopped}
+	return ShrunkSummary{out.Signature, path, out.Before, out.After, out.Story, out.Left, out.Replays, out.Stopped}
 }

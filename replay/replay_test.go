@@ -200,7 +200,7 @@ func TestShrinkLeavesWhatItTakes(t *testing.T) {
 			assert.False(t, s.Stopped)
 			assert.LessOrEqual(t, s.Replays, row.matches)
 			assert.LessOrEqual(t, s.After.Bots, row.bots)
-			assert.LessOrEqual(t, s.After.Length, row.length)
+			assert.LessOrEqual(t, time.Duration(s.After.Length), row.length)
 			assert.Equal(t, row.fates, s.After.Fates)
 			text, err := s.Text("a test")
 			require.NoError(t, err)
@@ -231,6 +231,15 @@ func TestShrinkWritesTheSmallestSoFarWhenItMayPlayNoMore(t *testing.T) {
 	assert.NotNil(t, Target{Signature: f.Signature}.In(result.Verdict))
 }
 
+// With hardly any matches to play there is nothing smaller to write, and that is said.
+func TestShrinkWithTooFewMatchesSaysSo(t *testing.T) {
+	r := record(t, lostBark)
+	for _, most := range []int{-1, 0, 1, 2} {
+		_, err := r.Shrink(context.Background(), &Lab{}, head(t, r), most)
+		assert.ErrorIs(t, err, ErrEnough, "%d", most)
+	}
+}
+
 // Who interrupts it has the smallest plan until then.
 func TestShrinkWritesTheSmallestSoFarWhenItIsInterrupted(t *testing.T) {
 	r := record(t, lostBark)
@@ -246,7 +255,7 @@ func TestShrinkWritesTheSmallestSoFarWhenItIsInterrupted(t *testing.T) {
 	}}, f, 300)
 	require.NoError(t, err)
 	assert.True(t, s.Stopped)
-	assert.Less(t, s.After.Length, 14*time.Second)
+	assert.Less(t, time.Duration(s.After.Length), 14*time.Second)
 	result, err := stage.Run(context.Background(), s.Plan, stage.Options{})
 	require.NoError(t, err)
 	assert.NotNil(t, Target{Signature: f.Signature}.In(result.Verdict))

@@ -30,7 +30,7 @@ type Shrunk struct {
 // Size is how much happens in a plan.
 type Size struct {
 	Bots   int           `json:"bots"`
-	Length time.Duration `json:"length"`
+	Length judge.Seconds `json:"length_s"`
 	Inputs int           `json:"inputs"` // that bots are told
 	Fates  int           `json:"fates"`  // packets that fare other than the rest
 }
@@ -57,7 +57,7 @@ func (r *Recording) Shrink(ctx context.Context, l *Lab, f *judge.Finding, most i
 	}
 	err := s.run(ctx, f)
 	out.Replays = l.Replays()
-	if errors.Is(err, errEnough) || err != nil && ctx.Err() != nil && s.now.plan != nil {
+	if s.now.plan != nil && (errors.Is(err, ErrEnough) || err != nil && ctx.Err() != nil) {
 		out.Stopped, err = true, nil
 	}
 	if err != nil {
@@ -73,8 +73,9 @@ func (r *Recording) Shrink(ctx context.Context, l *Lab, f *judge.Finding, most i
 // lastMatches are kept back for writing what was found.
 const lastMatches = 4
 
-// errEnough ends the shrinking when it has played as many matches as it may.
-var errEnough = errors.New("as many matches were played as may be")
+// ErrEnough is the error of a shrinking that has played as many matches as it may before
+// it had anything to show.
+var ErrEnough = errors.New("as many matches were played as may be, and nothing smaller was found yet")
 
 // shrinker makes a sketch smaller step by step.
 type shrinker struct {
@@ -107,7 +108,7 @@ type loss struct {
 }
 
 func (s *shrinker) sizeBefore() Size {
-	size := Size{Bots: len(s.Plan.Bots), Length: s.Plan.Length}
+	size := Size{Bots: len(s.Plan.Bots), Length: judge.Seconds(s.Plan.Length)}
 	for _, moments := range s.Script {
 		size.Inputs += len(moments)
 	}
@@ -172,7 +173,7 @@ func (s *shrinker) first(ctx context.Context, sketches ...sketch) (int, error) {
 func (s *shrinker) exactly(ctx context.Context, sketches ...sketch) (int, error) {
 	left := s.most - s.lab.Replays()
 	if left <= 0 {
-		return -1, errEnough
+		return -1, ErrEnough
 	}
 	sketches = sketches[:min(left, len(sketches))]
 	i, err := s.lab.first(ctx, len(sketches), func(i int) Variant { return s.variant(sketches[i]) }, s.target)
@@ -240,7 +241,7 @@ func (s *shrinker) run(ctx context.Context, f *judge.Finding) error {
 		{"fewer inputs", s.inputs},
 		{"a simpler game", s.game},
 	})
-	if err != nil && !errors.Is(err, errEnough) {
+	if err != nil && !errors.Is(err, ErrEnough) {
 		return err
 	}
 	s.most = whole
@@ -262,7 +263,7 @@ type step struct {
 func (s *shrinker) steps(ctx context.Context, steps []step) error {
 	for _, step := range steps {
 		size := s.now.size()
-		s.lab.tell("%d matches played: bots %d, length %.1f s, inputs %d, losses %d; trying %s", s.lab.Replays(), size.Bots, size.Length.Seconds(), size.Inputs, size.Fates, step.what)
+		s.lab.tell("%d matches played: bots %d, length %.1f s, inputs %d, losses %d; trying %s", s.lab.Replays(), size.Bots, time.Duration(size.Length).Seconds(), size.Inputs, size.Fates, step.what)
 		if err := step.do(ctx); err != nil {
 			return err
 		}
@@ -276,7 +277,7 @@ func (s *shrinker) packetEvery() time.Duration {
 }
 
 func (k sketch) size() Size {
-	size := Size{Bots: len(k.plan.Bots), Length: k.until, Fates: len(k.losses)}
+	size := Size{Bots: len(k.plan.Bots), Length: judge.Seconds(k.until), Fates: len(k.losses)}
 	for _, b := range k.plan.Bots {
 		if k.own[b.Name] {
 			size.Inputs += len(b.Steps)

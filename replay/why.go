@@ -52,7 +52,11 @@ type Culprit struct {
 }
 
 func (c Culprit) String() string {
-	text := fmt.Sprintf("packet %d %s %s", c.Packet, c.Direction, map[string]string{"up": "from", "down": "to"}[c.Direction]) + " " + c.Link
+	to := "to"
+	if c.Direction == link.Up.String() {
+		to = "from"
+	}
+	text := fmt.Sprintf("packet %d %s %s %s", c.Packet, c.Direction, to, c.Link)
 	if first, _, _ := strings.Cut(c.Carries, "; "); first != "" {
 		return text + fmt.Sprintf(" (%s, %.3f s)", first, c.Sent)
 	}
@@ -245,6 +249,8 @@ func sentence(w *Why) string {
 	}
 	text := fmt.Sprintf("With %s %s, the finding is gone", subject, delivered)
 	switch {
+	case !w.Gone:
+		return fmt.Sprintf("With %s of all packets %s, %s, the finding is there; with all as they were but those delivered it is there too.", only, fared, subject)
 	case !w.There:
 		return text + "."
 	case w.Beside == besideNothing:

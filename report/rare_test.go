@@ -5,7 +5,6 @@ import (
 	"math"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 
@@ -70,8 +69,8 @@ func TestWhyIsToldInASentenceAndATable(t *testing.T) {
 }
 
 func TestASmallestPlanIsShownNotTooLong(t *testing.T) {
-	s := &replay.Shrunk{Signature: "ghost", Before: replay.Size{Bots: 8, Length: time.Minute, Inputs: 9000, Fates: 400}, After: replay.Size{Bots: 1, Length: 3800 * time.Millisecond, Inputs: 1, Fates: 1}, Replays: 99, Stopped: true}
-	out := text(func(w *Text) { w.Shrunk(s, strings.Repeat("line\n", 100)) })
+	shrunk := &replay.Shrunk{Signature: "ghost", Before: replay.Size{Bots: 8, Length: s(60), Inputs: 9000, Fates: 400}, After: replay.Size{Bots: 1, Length: s(3.8), Inputs: 1, Fates: 1}, Replays: 99, Stopped: true}
+	out := text(func(w *Text) { w.Shrunk(shrunk, strings.Repeat("line\n", 100)) })
 	assert.Regexp(t, `recorded +8 +60.0 s +9 000 +400`, out)
 	assert.Regexp(t, `smallest +1 +3.8 s +1 +1`, out)
 	assert.Contains(t, out, "lines more")

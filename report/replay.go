@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/charmbracelet/x/ansi"
 
@@ -109,7 +110,7 @@ func (t *Text) Shrunk(s *replay.Shrunk, text string) {
 		what string
 		size replay.Size
 	}{{"recorded", s.Before}, {"smallest", s.After}} {
-		table.row("  "+row.what, Number(row.size.Bots), fmt.Sprintf("%.1f s", row.size.Length.Seconds()), Number(row.size.Inputs), Number(row.size.Fates))
+		table.row("  "+row.what, Number(row.size.Bots), fmt.Sprintf("%.1f s", time.Duration(row.size.Length).Seconds()), Number(row.size.Inputs), Number(row.size.Fates))
 	}
 	table.write(t.w)
 	fmt.Fprintln(t.w)

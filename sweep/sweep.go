@@ -91,7 +91,7 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	for _, a := range o.Axes { // every value must be possible before any is played
 		for _, v := range a.Values {
 			if _, err := o.Plan.Vary([]plan.Change{{Path: a.Path, Value: v}}); err != nil {
-				return nil, fmt.Errorf("%s=%s: %w", a.Path, v, err)
+				return nil, fmt.Errorf("%w: %s=%s: %w", ErrValue, a.Path, v, err)
 			}
 		}
 	}
@@ -410,6 +410,9 @@ func (r *Result) Border() []string {
 	}
 	return list
 }
+
+// ErrValue is the error of a value that the plan cannot have.
+var ErrValue = errors.New("the plan cannot have such a value")
 
 var errNothing = errors.New("no match could be played at any point")
 

@@ -127,7 +127,7 @@ func rowOf(ctx context.Context, fault, dir string) ([]string, error) {
 		fmt.Sprintf("%s: %.1f %% (%.1f to %.1f)", s.Signature, 100*s.Share, 100*s.Low, 100*s.High),
 		fmt.Sprintf("%.1f %%", 100*float64(true_)/many),
 		reason(w), fmt.Sprint(w.Replays),
-		fmt.Sprintf("%s, %.1f s, %s", count(small.After.Bots, "bot"), small.After.Length.Seconds(), count(small.After.Fates, "odd packet")), fmt.Sprint(small.Replays),
+		fmt.Sprintf("%s, %.1f s, %s", count(small.After.Bots, "bot"), time.Duration(small.After.Length).Seconds(), count(small.After.Fates, "odd packet")), fmt.Sprint(small.Replays),
 		gone,
 	}, nil
 }

@@ -40,11 +40,8 @@ Exits with 0 if nothing was found, 1 if something was, 3 if no match could be pl
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: completePlans,
 		RunE: func(c *cobra.Command, args []string) error {
-			p, err := loadPlan(args[0])
+			p, err := loadPlanOn(args[0], clock)
 			if err != nil {
-				return err
-			}
-			if err := setClock(p, clock); err != nil {
 				return err
 			}
 			if o.Times <= 0 && o.For <= 0 && o.UntilFound <= 0 {

@@ -102,11 +102,8 @@ recorded.`,
 		Args:              cobra.RangeArgs(1, 2),
 		ValidArgsFunction: completeFindings,
 		RunE: func(c *cobra.Command, args []string) error {
-			recording, finding, err := loadFinding(c, args)
+			recording, finding, err := loadFinding(c, args, &lab)
 			if err != nil {
-				return err
-			}
-			if err := preparedLab(c, &lab); err != nil {
 				return err
 			}
 			began := time.Now()
@@ -146,6 +143,8 @@ func replayError(c *cobra.Command, err error, replays int) error {
 	switch {
 	case c.Context().Err() != nil:
 		return &exit{exitInterrupted, fmt.Errorf("interrupted after %d matches; nothing was proved", replays)}
+	case errors.Is(err, replay.ErrEnough):
+		return failed(fmt.Errorf("%w; allow more with --most", err))
 	case errors.Is(err, replay.ErrNotThere):
 		return failed(fmt.Errorf("%w; see with zwheel replay how far it follows", err))
 	}
@@ -169,8 +168,11 @@ func loadRecording(c *cobra.Command, path string) (*replay.Recording, error) {
 }
 
 // loadFinding reads a run folder and one of its findings: the one that is named, or the
-// head of the first incident.
-func loadFinding(c *cobra.Command, args []string) (*replay.Recording, *judge.Finding, error) {
+// head of the first incident; and makes the lab ready in which it is looked into.
+func loadFinding(c *cobra.Command, args []string, lab *replay.Lab) (*replay.Recording, *judge.Finding, error) {
+	if err := preparedLab(c, lab); err != nil {
+		return nil, nil, err
+	}
 	recording, err := loadRecording(c, args[0])
 	if err != nil {
 		return nil, nil, err
@@ -234,11 +236,8 @@ played --runs times and must show the finding in --needed of them.`,
 		Args:              cobra.RangeArgs(1, 2),
 		ValidArgsFunction: completeFindings,
 		RunE: func(c *cobra.Command, args []string) error {
-			recording, finding, err := loadFinding(c, args)
+			recording, finding, err := loadFinding(c, args, &lab)
 			if err != nil {
-				return err
-			}
-			if err := preparedLab(c, &lab); err != nil {
 				return err
 			}
 			if out == "" {

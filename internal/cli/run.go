@@ -32,15 +32,12 @@ bytes.`,
 		ValidArgsFunction: completePlans,
 		Args:              cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			p, err := loadPlan(args[0])
+			p, err := loadPlanOn(args[0], clock)
 			if err != nil {
 				return err
 			}
 			if c.Flags().Changed("seed") {
 				p.Seed = seed
-			}
-			if err := setClock(p, clock); err != nil {
-				return err
 			}
 			if out == "" {
 				out = freeFolder("runs", p)
@@ -79,6 +76,15 @@ bytes.`,
 	c.Flags().BoolVar(&record, "record", false, "keep all packets with their payloads too, as packets.pcapng (wall clock)")
 	c.Flags().BoolVar(&asJSON, "json", false, "print findings.json instead of text")
 	return c
+}
+
+// loadPlanOn reads a plan, to be played on a clock if one is asked for.
+func loadPlanOn(path, clock string) (*plan.Plan, error) {
+	p, err := loadPlan(path)
+	if err != nil {
+		return nil, err
+	}
+	return p, setClock(p, clock)
 }
 
 // setClock sets the clock of a plan, where that is asked for.

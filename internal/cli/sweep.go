@@ -47,11 +47,8 @@ points could be played, 3 if none could.`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: completePlans,
 		RunE: func(c *cobra.Command, args []string) error {
-			p, err := loadPlan(args[0])
+			p, err := loadPlanOn(args[0], clock)
 			if err != nil {
-				return err
-			}
-			if err := setClock(p, clock); err != nil {
 				return err
 			}
 			if len(vary) == 0 {
@@ -75,8 +72,11 @@ points could be played, 3 if none could.`,
 			o.Plan, o.Wall = p, wallOptions()
 			o.Progress = sweepProgress(c)
 			r, err := sweep.Run(c.Context(), o)
-			if err != nil {
-				return &exit{exitUsage, err} // a value that the plan cannot have
+			switch {
+			case errors.Is(err, sweep.ErrValue):
+				return &exit{exitUsage, err}
+			case err != nil:
+				return failed(err)
 			}
 			if err := leaveSweep(out, r); err != nil {
 				return failed(err)
