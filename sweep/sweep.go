@@ -76,6 +76,7 @@ type Result struct {
 const (
 	usualTolerance = 0.1
 	usualMost      = 60
+	mostPoints     = 200_000
 	coarse         = 4 // steps between the points that are played first
 )
 
@@ -88,6 +89,9 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 		o.Most = usualMost
 	}
 	s := &sweeper{o: o, known: map[int]*Point{}}
+	if n := s.size(); n > mostPoints {
+		return nil, fmt.Errorf("%w: the grid has %d points, and at most %d are swept; take larger steps", ErrValue, n, mostPoints)
+	}
 	for _, a := range o.Axes { // every value must be possible before any is played
 		for _, v := range a.Values {
 			if _, err := o.Plan.Vary([]plan.Change{{Path: a.Path, Value: v}}); err != nil {
@@ -411,8 +415,8 @@ func (r *Result) Border() []string {
 	return list
 }
 
-// ErrValue is the error of a value that the plan cannot have.
-var ErrValue = errors.New("the plan cannot have such a value")
+// ErrValue is the error of a value that the plan cannot have, or of too many of them.
+var ErrValue = errors.New("this cannot be varied so")
 
 var errNothing = errors.New("no match could be played at any point")
 

@@ -119,6 +119,20 @@ func TestAValueThatThePlanCannotHaveIsAnErrorBeforeAnythingIsPlayed(t *testing.T
 	}
 }
 
+func TestAGridThatNobodyCouldSweepIsAnError(t *testing.T) {
+	p, err := plan.Parse("p.yaml", []byte(told))
+	require.NoError(t, err)
+	var axes []Axis
+	for _, text := range []string{"latency=0..400ms/1ms", "jitter=0..400ms/1ms", "loss=0..40%/1%"} {
+		a, err := ParseAxis(text)
+		require.NoError(t, err)
+		axes = append(axes, a)
+	}
+	_, err = Run(context.Background(), Options{Plan: p, Axes: axes})
+	require.ErrorIs(t, err, ErrValue)
+	assert.ErrorContains(t, err, "the grid has 6592841 points")
+}
+
 func TestAnInterruptedSweepKeepsWhatItHas(t *testing.T) {
 	p, err := plan.Parse("p.yaml", []byte(told))
 	require.NoError(t, err)
