@@ -11,9 +11,11 @@ import (
 	"io"
 	"io/fs"
 	"math"
+	"slices"
 	"time"
 
 	"zitherwheel/align"
+	"zitherwheel/ending"
 	"zitherwheel/judge"
 	"zitherwheel/link"
 	"zitherwheel/measure"
@@ -35,17 +37,17 @@ type Traces struct {
 	Rules     watch.Rules
 	Align     string          // how clocks are brought together; "" is Shared
 	Reference string          // Server or "", a view's name, or Nobody
-	CutOff    bool            // the run was killed: nothing is judged that not all files reach
+	Strict    bool            // whatever was to be compared and was not keeps the match from being a pass
+	Ending    ending.Ending   // how the match ended; the zero value is complete. Of one that was cut off nothing is judged that not all files reach
 	Timing    *measure.Timing // how well a run on the wall clock kept time, or nil
 	MayHush   bool            // a client that said nothing at all is remarked on, not an error
 }
 
 // Remark is something about the traces that a reader of the verdict should know.
 type Remark struct {
-	View   string
-	Path   string
-	Text   string
-	Silent bool // the view said nothing at all and was not compared
+	View string
+	Path string
+	Text string
 }
 
 func (r Remark) String() string {
@@ -63,17 +65,15 @@ type Unusable struct {
 
 func (e *Unusable) Error() string { return e.Path + ": " + e.Why }
 
-// Run returns the traces of a run folder.
-func Run(run *runfolder.Run, rules watch.Rules) Traces {
-	t := Traces{Rules: rules, Packets: run.PacketsPath(), CutOff: run.About.Ended == runfolder.Running, MayHush: true}
-	var timing measure.Timing
-	if run.Timing(&timing) {
-		t.Timing = &timing
+// reference is whose trace cannot be done without: "" if nobody's is.
+func (t *Traces) reference() string {
+	switch t.Reference {
+	case "":
+		return Server
+	case Nobody:
+		return ""
 	}
-	for _, view := range run.About.Views {
-		t.Sources = append(t.Sources, Source{view, run.ViewPath(view)})
-	}
-	return t
+	return t.Reference
 }
 
 // Result is what came of judging traces.
@@ -87,14 +87,26 @@ type Result struct {
 // where a trace is to blame.
 func Judge(ctx context.Context, traces Traces) (*Result, error) {
 	until := time.Duration(math.MaxInt64)
-	if traces.CutOff {
+	how := traces.Ending
+	if how.How == "" {
+		how.How = ending.Complete
+	}
+	if how.CutOff() {
 		var err error
 		if until, err = reach(ctx, traces); err != nil {
 			return nil, err
 		}
 	}
+	reference := traces.reference()
 	clocks, err := study(ctx, traces)
 	if err != nil {
+		return nil, err
+	}
+	views, err := listen(ctx, traces, clocks)
+	if err != nil {
+		return nil, err
+	}
+	if how, until, err = quiet(traces, how, views, until); err != nil {
 		return nil, err
 	}
 	rules := traces.Rules
@@ -102,7 +114,7 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 		rules = byTicks(rules)
 	}
 	names := trace.NewNames()
-	var views []string
+	var titles []string
 	var inputs []*input
 	defer func() {
 		for _, in := range inputs {
@@ -110,7 +122,7 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 		}
 	}()
 	for i, source := range traces.Sources {
-		views = append(views, source.View)
+		titles = append(titles, source.View)
 		file, err := open(source.Path)
 		if err != nil {
 			return nil, err
@@ -126,11 +138,14 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 		inputs = append(inputs, &input{file: file, path: traces.Packets, packets: runfolder.NewPacketReader(file), view: len(inputs)})
 	}
 
-	bench := NewBench(names, views, rules, Setting{Reference: traces.Reference, Fates: traces.Packets != "" && clocks == nil, Ticks: traces.Align == Tick})
+	bench := NewBench(names, titles, rules, Setting{Reference: traces.Reference, Fates: traces.Packets != "" && clocks == nil, Ticks: traces.Align == Tick, Strict: traces.Strict})
 	number := map[string]int{}
 	for i, source := range traces.Sources {
 		number[source.View] = i
 	}
+	breaks := slices.Clone(how.Breaks)
+	slices.SortStableFunc(breaks, func(a, b ending.Break) int { return cmp.Compare(a.At, b.At) })
+	breaks = slices.DeleteFunc(breaks, func(b ending.Break) bool { _, known := number[b.View]; return !known })
 	queue := make(inputQueue, 0, len(inputs))
 	var remarks []Remark
 	for _, in := range inputs {
@@ -142,8 +157,8 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 		case ok:
 			queue.push(in)
 		case in.reader == nil: // no packets at all
-		case traces.MayHush && in.view > 0 && in.silent():
-			remarks = append(remarks, Remark{traces.Sources[in.view].View, in.path, "the client said nothing and is not compared", true})
+		case traces.MayHush && traces.Sources[in.view].View != reference && in.silent():
+			remarks = append(remarks, Remark{traces.Sources[in.view].View, in.path, "the client said nothing and is not compared"})
 		default:
 			return nil, in.unusable()
 		}
@@ -154,8 +169,11 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 		}
 		in := queue[0]
 		if in.at > until {
-			remarks = append(remarks, Remark{Text: fmt.Sprintf("the run was cut off; it is judged up to %.3f s, as far as all files reach", until.Seconds())})
 			break
+		}
+		for len(breaks) > 0 && time.Duration(breaks[0].At) < in.at {
+			bench.Broke(number[breaks[0].View], breaks[0])
+			breaks = breaks[1:]
 		}
 		if in.packets != nil {
 			if view, ok := number[in.link]; ok && view > 0 {
@@ -170,6 +188,9 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 		}
 		queue.moved(ok)
 	}
+	for _, b := range breaks {
+		bench.Broke(number[b.View], b)
+	}
 	for _, in := range inputs {
 		remarks = append(remarks, in.remarks(traces.Sources)...)
 	}
@@ -177,7 +198,7 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 		return nil, err
 	}
 	r := &Result{Remarks: remarks}
-	r.Verdict, r.Measures = bench.Finish()
+	r.Verdict, r.Measures = bench.Finish(how)
 	r.Measures.Timing = traces.Timing
 	if traces.Align != "" {
 		r.Verdict.Alignment = traces.Align

@@ -13,8 +13,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zitherwheel/ending"
 	"zitherwheel/judge"
 	"zitherwheel/link"
+	"zitherwheel/plan"
 	"zitherwheel/runfolder"
 	"zitherwheel/trace"
 	"zitherwheel/watch"
@@ -148,7 +150,7 @@ func TestHowWellAClockFitsIsSaid(t *testing.T) {
 }
 
 // run writes a small run folder, which is left as it is when ended is Running.
-func run(t *testing.T, ended string) string {
+func run(t *testing.T, ended ending.How) string {
 	dir := filepath.Join(t.TempDir(), "run")
 	names := trace.NewNames()
 	f, err := runfolder.Create(dir, runfolder.About{Title: "t", Views: []string{Server, "fern", "moss"}}, []byte("bots: [{name: fern}, {name: moss}]\n"), names)
@@ -164,46 +166,44 @@ func run(t *testing.T, ended string) string {
 		}
 		require.NoError(t, f.Packet(1, link.Down, link.Fate{Number: uint64(i + 1), Sent: at, Size: 90, Copies: 1, Arrives: [2]time.Duration{at + 20*ms}}))
 	}
-	if ended != runfolder.Running {
-		require.NoError(t, f.Finish(ended, []byte("{}"), nil))
+	if ended != ending.Running {
+		require.NoError(t, f.Finish(ending.Ending{How: ended}, []byte("{}"), nil))
 	}
 	return dir
 }
 
 func TestARunWithASilentClientIsJudgedWithoutIt(t *testing.T) {
-	folder, err := runfolder.Open(run(t, runfolder.Complete))
+	folder, err := runfolder.Open(run(t, ending.Complete))
 	require.NoError(t, err)
-	r, err := Judge(context.Background(), Run(folder, rules))
+	r, err := Judge(context.Background(), Run(folder, &plan.Plan{Rules: rules}))
 	require.NoError(t, err)
-	assert.Equal(t, judge.InSync, r.Verdict.Outcome)
+	assert.Equal(t, judge.Inconclusive, r.Verdict.Outcome, "a client that said nothing agreed with nobody")
+	require.Len(t, r.Verdict.Warnings, 2, "and one rule met nothing")
+	assert.Equal(t, judge.Warning{View: "moss", Text: "moss was never in the match, so nothing of it was compared", Grave: true}, r.Verdict.Warnings[0])
 	require.Len(t, r.Remarks, 1)
-	assert.True(t, r.Remarks[0].Silent)
 	assert.Equal(t, "moss", r.Remarks[0].View)
 	assert.True(t, r.Verdict.Packets)
 }
 
 func TestARunThatWasKilledIsJudgedAsFarAsAllFilesReach(t *testing.T) {
-	folder, err := runfolder.Open(run(t, runfolder.Running)) // what was in the buffers is lost
+	folder, err := runfolder.Open(run(t, ending.Running)) // what was in the buffers is lost
 	require.NoError(t, err)
-	r, err := Judge(context.Background(), Run(folder, rules))
+	r, err := Judge(context.Background(), Run(folder, &plan.Plan{Rules: rules}))
 	require.NoError(t, err)
-	assert.Equal(t, judge.InSync, r.Verdict.Outcome, "that one file reaches farther than another is no finding")
-	said := ""
-	for _, remark := range r.Remarks {
-		said += remark.Text + "\n"
-	}
-	assert.Contains(t, said, "the run was cut off; it is judged up to")
+	assert.Empty(t, r.Verdict.Findings, "that one file reaches farther than another is no finding")
+	assert.Equal(t, judge.Inconclusive, r.Verdict.Outcome)
+	assert.Contains(t, r.Verdict.NotWell(), "the recording was cut off; it is judged up to")
 }
 
 func TestBrokenPacketsAreSkippedAndSaid(t *testing.T) {
-	dir := run(t, runfolder.Running)
+	dir := run(t, ending.Running)
 	path := filepath.Join(dir, "packets.jsonl")
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(path, append([]byte("{\"link\":3}\nnoise\n"), text...), 0o600))
 	folder, err := runfolder.Open(dir)
 	require.NoError(t, err)
-	r, err := Judge(context.Background(), Run(folder, rules))
+	r, err := Judge(context.Background(), Run(folder, &plan.Plan{Rules: rules}))
 	require.NoError(t, err)
 	said := ""
 	for _, remark := range r.Remarks {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"slices"
 
+	"zitherwheel/ending"
 	"zitherwheel/judge"
 	"zitherwheel/link"
 	"zitherwheel/measure"
@@ -42,6 +43,7 @@ type Setting struct {
 	Reference string // Server or "", a view's name, or Nobody
 	Fates     bool   // the fates of all packets will be told
 	Ticks     bool   // times are ticks: see judge.Config
+	Strict    bool   // likewise
 
 	Alert func(judge.Alert) // hears of findings as they become certain; may be nil
 }
@@ -66,7 +68,7 @@ func NewBench(names *trace.Names, views []string, rules watch.Rules, s Setting) 
 				order = append(order, v)
 			}
 		}
-		st.judge = judge.New(judge.Config{Names: names, Rules: rules, Views: order, Fates: fates, Ticks: s.Ticks, Alert: s.Alert})
+		st.judge = judge.New(judge.Config{Names: names, Rules: rules, Views: order, Fates: fates, Ticks: s.Ticks, Strict: s.Strict, Alert: s.Alert})
 		b.seats = append(b.seats, st)
 	}
 	switch s.Reference {
@@ -128,6 +130,15 @@ func (b *Bench) Packet(view int, d link.Direction, f link.Fate) {
 	}
 }
 
+// Broke takes in that something broke for a view, by its place among the views.
+func (b *Bench) Broke(view int, what ending.Break) {
+	for _, s := range b.seats {
+		if n := s.views[view]; n >= 0 {
+			s.judge.Broke(n, what)
+		}
+	}
+}
+
 // Standing is how a view of the match stands while it goes on.
 type Standing struct {
 	judge.Standing
@@ -154,11 +165,11 @@ func (b *Bench) Certain() (n int) {
 }
 
 // Finish ends the match. Limits that were broken are findings.
-func (b *Bench) Finish() (*judge.Verdict, *measure.Measures) {
+func (b *Bench) Finish(how ending.Ending) (*judge.Verdict, *measure.Measures) {
 	m := &measure.Measures{}
 	var verdicts []*judge.Verdict
 	for i, s := range b.seats {
-		verdicts = append(verdicts, s.judge.FinishWith(func() []measure.Excess {
+		verdicts = append(verdicts, s.judge.FinishWith(how, func() []measure.Excess {
 			if i > 0 || b.measures == nil {
 				return nil
 			}

@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"zitherwheel/align"
+	"zitherwheel/link"
+	"zitherwheel/runfolder"
 	"zitherwheel/trace"
 	"zitherwheel/watch"
 )
@@ -173,6 +175,26 @@ func walk(ctx context.Context, path string, each func(*trace.Record, *trace.Name
 		each(&record, names)
 	}
 	return nil
+}
+
+// walkPackets reads every usable line of a file of fates.
+func walkPackets(ctx context.Context, path string, each func(view string, d link.Direction, f link.Fate)) error {
+	file, err := open(path)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	reader := runfolder.NewPacketReader(file)
+	for steps := 0; ; steps++ {
+		if steps%1024 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		view, d, f, err := reader.Next()
+		if err != nil {
+			return nil // what is wrong with it shows when it is judged
+		}
+		each(view, d, f)
+	}
 }
 
 // byTicks is rules for comparing equal ticks: exactly, and at once.

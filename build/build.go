@@ -63,6 +63,7 @@ type Line struct {
 	Source Source
 	Trace  bool // it looks like a trace line and came from where they come from
 	Cut    bool // it was longer than MaxLine, and this is its beginning
+	Closed bool // no line: nothing more comes the way trace lines came; Text says how
 }
 
 // MaxLine is the longest line that is kept whole.
@@ -78,7 +79,7 @@ type Process struct {
 
 	input   io.WriteCloser
 	mu      sync.Mutex
-	socket  net.Conn
+	sockets []net.Conn // that are open, the newest last
 	queue   chan []byte
 	stopped atomic.Bool
 
@@ -140,8 +141,13 @@ func Start(spec Spec, say func(Line)) (*Process, error) {
 	}
 	outputIsTrace := spec.Trace.File == "" && spec.Trace.Socket == nil && !spec.Trace.None
 	var pipes sync.WaitGroup
-	pipes.Go(func() { p.read(out, Output, outputIsTrace) })
-	pipes.Go(func() { p.read(errs, Errors, false) })
+	pipes.Go(func() {
+		_ = p.read(out, Output, outputIsTrace)
+		if outputIsTrace {
+			p.say(Line{Text: []byte("its standard output was closed"), At: time.Now(), Source: Output, Closed: true})
+		}
+	})
+	pipes.Go(func() { _ = p.read(errs, Errors, false) }) // that it ends is all there is to it
 	if spec.Trace.File != "" {
 		p.readers.Go(func() { p.follow(spec.Trace.File) })
 	}
@@ -201,8 +207,8 @@ func (p *Process) wait(pipes *sync.WaitGroup, outputs ...io.Closer) {
 		p.spec.Trace.Socket.Close()
 	}
 	p.mu.Lock()
-	if p.socket != nil {
-		_ = p.socket.SetReadDeadline(time.Now().Add(outliveFor))
+	for _, socket := range p.sockets {
+		_ = socket.SetReadDeadline(time.Now().Add(outliveFor))
 	}
 	p.mu.Unlock()
 	p.readers.Wait()
@@ -218,8 +224,8 @@ func (p *Process) wait(pipes *sync.WaitGroup, outputs ...io.Closer) {
 	close(p.exited)
 }
 
-// read hands on the lines of a stream until it ends.
-func (p *Process) read(from io.Reader, source Source, trace bool) {
+// read hands on the lines of a stream until it ends, and says how that was.
+func (p *Process) read(from io.Reader, source Source, trace bool) error {
 	s := splitter{}
 	buffer := make([]byte, 64<<10)
 	for {
@@ -228,7 +234,7 @@ func (p *Process) read(from io.Reader, source Source, trace bool) {
 		s.take(buffer[:n], func(text []byte, cut bool) { p.hand(text, at, source, trace, cut) })
 		if err != nil {
 			s.end(func(text []byte, cut bool) { p.hand(text, at, source, trace, cut) })
-			return
+			return err
 		}
 	}
 }
@@ -319,21 +325,42 @@ func (p *Process) follow(path string) {
 	}
 }
 
-// accept takes the connections for the trace, one after the other.
+// mostConnections is how many connections for one trace may be open at a time.
+const mostConnections = 8
+
+// accept takes the connections for the trace. A program that connects once more, before
+// or after its first connection was closed, goes on over the new one: all are read, and
+// control lines go over the newest.
 func (p *Process) accept() {
+	var first sync.Once
+	var reading sync.WaitGroup
+	defer reading.Wait()
+	open := make(chan struct{}, mostConnections)
 	for {
 		conn, err := p.spec.Trace.Socket.Accept()
 		if err != nil {
 			return
 		}
+		open <- struct{}{}
+		first.Do(func() { close(p.connected) })
 		p.mu.Lock()
-		if p.socket == nil {
-			close(p.connected)
-		}
-		p.socket = conn
+		p.sockets = append(p.sockets, conn)
 		p.mu.Unlock()
-		p.read(conn, Socket, true)
-		conn.Close()
+		reading.Go(func() {
+			how := "its connection was closed"
+			if err := p.read(conn, Socket, true); !errors.Is(err, io.EOF) {
+				how = "its connection was reset"
+			}
+			conn.Close()
+			<-open
+			p.mu.Lock()
+			p.sockets = slices.DeleteFunc(p.sockets, func(c net.Conn) bool { return c == conn })
+			last := len(p.sockets) == 0
+			p.mu.Unlock()
+			if last {
+				p.say(Line{Text: []byte(how), At: time.Now(), Source: Socket, Closed: true})
+			}
+		})
 	}
 }
 
@@ -366,13 +393,11 @@ func (p *Process) write() {
 	for {
 		select {
 		case line := <-p.queue:
-			var to io.Writer = p.input
 			if p.spec.DriveSocket {
-				p.mu.Lock()
-				to = p.socket // the newest, if it has connected again
-				p.mu.Unlock()
-			}
-			if _, err := to.Write(line); err != nil && !p.spec.DriveSocket {
+				if socket := p.newest(); socket != nil {
+					_, _ = socket.Write(line) // whoever reads its trace hears that it is closed
+				}
+			} else if _, err := p.input.Write(line); err != nil {
 				return // it has closed its input
 			}
 		case <-p.ending:
@@ -381,12 +406,25 @@ func (p *Process) write() {
 	}
 }
 
+// newest is the connection over which control lines go, or nil.
+func (p *Process) newest() net.Conn {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if n := len(p.sockets); n > 0 {
+		return p.sockets[n-1]
+	}
+	return nil
+}
+
 // Connected reports whether the process has connected for its trace, where it is
 // to do so.
 func (p *Process) Connected() bool {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	return p.spec.Trace.Socket == nil || p.socket != nil
+	select {
+	case <-p.connected:
+		return true
+	default:
+		return p.spec.Trace.Socket == nil
+	}
 }
 
 // PID is the number of the process.
@@ -411,6 +449,14 @@ func (p *Process) Exit() (how string, asked bool) {
 		return "", false
 	}
 	return p.state.String(), p.stopped.Load()
+}
+
+// Failed reports whether the process ended with an exit status that is not 0, or by a
+// signal.
+func (p *Process) Failed() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.state != nil && !p.state.Success()
 }
 
 // StopLine is the control line that asks a program to stop.

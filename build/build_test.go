@@ -316,10 +316,11 @@ func TestATraceMayComeOverASocketAndControlLinesGoBack(t *testing.T) {
 func TestFloodsAndEndlessLinesDoNotHarm(t *testing.T) {
 	p, heard := start(t, spec("flood"))
 	ended(t, p)
-	assert.Len(t, heard.texts(), 20_000)
+	assert.Len(t, heard.texts(), 20_000+1, "and that it was over")
 	p, heard = start(t, spec("endless"))
 	ended(t, p)
-	require.Len(t, heard.lines, 2)
+	require.Len(t, heard.lines, 3)
+	assert.True(t, heard.lines[2].Closed, "its output has come to its end")
 	assert.True(t, heard.lines[0].Cut)
 	assert.Len(t, heard.lines[0].Text, MaxLine)
 	assert.Equal(t, "after", string(heard.lines[1].Text))

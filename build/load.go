@@ -1,6 +1,7 @@
 package build
 
 import (
+	"slices"
 	"sync"
 	"time"
 
@@ -13,6 +14,7 @@ type Load struct {
 	Resident uint64  // bytes of memory
 	Threads  int
 	Files    int // open files; 0 where that cannot be told
+	Stopped  bool
 }
 
 // Meter reads the load of processes. The zero value is ready. It is safe for
@@ -58,6 +60,7 @@ func (m *Meter) Read(pids []int) map[int]Load {
 				load.Files += int(n)
 			}
 		}
+		load.Stopped = Stopped(pid)
 		if !alive {
 			delete(m.last, pid)
 			continue
@@ -69,6 +72,14 @@ func (m *Meter) Read(pids []int) map[int]Load {
 		loads[pid] = load
 	}
 	return loads
+}
+
+// Stopped reports whether a process stands still because somebody stopped it, where that
+// can be told.
+func Stopped(pid int) bool {
+	p := process.Process{Pid: int32(pid)}
+	status, err := p.Status()
+	return err == nil && slices.Contains(status, process.Stop)
 }
 
 func childrenOf() map[int][]int {

@@ -12,6 +12,7 @@ import (
 	"zitherwheel/plan"
 	"zitherwheel/runfolder"
 	"zitherwheel/stage"
+	"zitherwheel/wholefile"
 )
 
 // Playing is what it takes to compare plans: they are played first.
@@ -51,7 +52,7 @@ func Load(ctx context.Context, path string, playing Playing) (*Side, error) {
 	if err != nil {
 		return nil, err
 	}
-	m, measures, err := hunt.Recorded(run)
+	m, measures, err := hunt.Recorded(ctx, run)
 	if err != nil {
 		return nil, err
 	}
@@ -102,13 +103,4 @@ func Yardstick(path string) (*Side, error) {
 var errEmpty = errors.New("there is no match in it")
 
 // Keep writes a side as a yardstick.
-func (s *Side) Keep(path string) error {
-	text, err := json.MarshalIndent(s, "", "  ")
-	if err != nil {
-		return err
-	}
-	if err := os.WriteFile(path+".tmp", append(text, '\n'), 0o644); err != nil {
-		return err
-	}
-	return os.Rename(path+".tmp", path)
-}
+func (s *Side) Keep(path string) error { return wholefile.JSON(path, s) }

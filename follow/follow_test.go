@@ -93,7 +93,7 @@ func TestWhatIsFollowedIsWhatIsJudged(t *testing.T) {
 		require.NoError(t, err)
 		run, err := runfolder.Open(folder)
 		require.NoError(t, err)
-		traces := audit.Run(run, p.Rules)
+		traces := audit.Run(run, p)
 		for i, s := range traces.Sources { // what is followed is plain
 			traces.Sources[i].Path = unpacked(t, s.Path)
 		}

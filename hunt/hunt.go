@@ -8,9 +8,7 @@ package hunt
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
-	"os"
 	"path/filepath"
 	"runtime"
 	"sync"
@@ -19,8 +17,8 @@ import (
 	"zitherwheel/judge"
 	"zitherwheel/measure"
 	"zitherwheel/plan"
-	"zitherwheel/runfolder"
 	"zitherwheel/stage"
+	"zitherwheel/wholefile"
 )
 
 // Options say what is hunted, and for how long: until one of the ends that are given
@@ -126,7 +124,7 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	if err := r.examples(ctx, o); err != nil {
 		return nil, err
 	}
-	return r, write(filepath.Join(o.Folder, "hunt.json"), r)
+	return r, wholefile.JSON(filepath.Join(o.Folder, "hunt.json"), r)
 }
 
 // hunt plays the matches that are missing.
@@ -223,8 +221,9 @@ func playDrawn(ctx context.Context, p *plan.Plan, options stage.Options) (Match,
 }
 
 func matchOf(p *plan.Plan, r *stage.Result) Match {
-	m := Match{Seed: p.Seed, Verdict: Failed, Why: r.Why, Players: players(p, r), Measures: headlines(r.Measures)}
-	if r.Ended == runfolder.Failed || r.Verdict == nil {
+	m := Match{Seed: p.Seed, Verdict: Failed, Players: players(p, r), Measures: headlines(r.Measures)}
+	if r.Verdict.Outcome == judge.Inconclusive {
+		m.Why = r.Verdict.NotWell()
 		return m
 	}
 	m.Verdict = string(r.Verdict.Outcome)
@@ -279,16 +278,4 @@ func joinsAt(b plan.Bot) time.Duration {
 		}
 	}
 	return 0
-}
-
-// write puts a whole file in place by rename.
-func write(path string, v any) error {
-	text, err := json.MarshalIndent(v, "", "  ")
-	if err != nil {
-		return err
-	}
-	if err := os.WriteFile(path+".tmp", append(text, '\n'), 0o644); err != nil {
-		return err
-	}
-	return os.Rename(path+".tmp", path)
 }

@@ -12,6 +12,8 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+
+	"zitherwheel/wholefile"
 )
 
 const journalName = "matches.jsonl"
@@ -44,7 +46,7 @@ func openJournal(o Options) (*journal, error) {
 	_, err = os.Stat(j.path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		if err := os.WriteFile(planPath, mark, 0o644); err != nil {
+		if err := wholefile.Text(planPath, mark); err != nil {
 			return nil, err
 		}
 	case err != nil:

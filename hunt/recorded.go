@@ -1,14 +1,9 @@
 package hunt
 
 import (
-	"encoding/json"
-	"errors"
-	"fmt"
-	"io/fs"
-	"os"
-	"path/filepath"
+	"context"
 
-	"zitherwheel/judge"
+	"zitherwheel/audit"
 	"zitherwheel/measure"
 	"zitherwheel/plan"
 	"zitherwheel/runfolder"
@@ -17,23 +12,14 @@ import (
 
 // Recorded makes a match of a run that was recorded, as if it had been hunted, and
 // returns its measures by view too.
-func Recorded(run *runfolder.Run) (Match, *measure.Measures, error) {
+func Recorded(ctx context.Context, run *runfolder.Run) (Match, *measure.Measures, error) {
 	p, err := plan.Load(run.PlanPath())
 	if err != nil {
 		return Match{}, nil, err
 	}
-	r := &stage.Result{Ended: run.About.Ended, Why: run.About.Why, Verdict: &judge.Verdict{}, Measures: &measure.Measures{}}
-	for path, into := range map[string]any{run.FindingsPath(): r.Verdict, filepath.Join(run.Path, "measures.json"): r.Measures} {
-		text, err := os.ReadFile(path)
-		if errors.Is(err, fs.ErrNotExist) {
-			return Match{}, nil, fmt.Errorf("%s is not there, so the run was not judged; judge it with zwheel check", path)
-		}
-		if err == nil {
-			err = json.Unmarshal(text, into)
-		}
-		if err != nil {
-			return Match{}, nil, fmt.Errorf("%s: %w", path, err)
-		}
+	said, err := audit.Recorded(ctx, run, p)
+	if err != nil {
+		return Match{}, nil, err
 	}
-	return matchOf(p, r), r.Measures, nil
+	return matchOf(p, &stage.Result{Verdict: said.Verdict, Measures: said.Measures}), said.Measures, nil
 }

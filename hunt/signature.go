@@ -238,8 +238,8 @@ func (r *Result) examples(ctx context.Context, o Options) error {
 // by the hunt that is gone on with, or for another signature in the same match.
 func recordExample(ctx context.Context, p *plan.Plan, folder string, options stage.Options) (Match, error) {
 	run, err := runfolder.Open(folder)
-	if err == nil && run.About.Ended == runfolder.Complete {
-		match, _, err := Recorded(run)
+	if err == nil && run.About.Well() {
+		match, _, err := Recorded(ctx, run)
 		return match, err
 	}
 	if err == nil { // whoever recorded it was killed

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zitherwheel/ending"
 	"zitherwheel/judge"
 	"zitherwheel/link"
 	"zitherwheel/runfolder"
@@ -58,7 +59,7 @@ func recorded(t *testing.T) *runfolder.Run {
 		require.NoError(t, f.Packet(2, link.Down, fate))
 	}
 	require.NoError(t, f.Record(0, &trace.Record{T: 10 * time.Second, Gone: []trace.Entity{dog}}))
-	require.NoError(t, f.Finish(runfolder.Complete, nil, nil))
+	require.NoError(t, f.Finish(ending.Ending{How: ending.Complete}, nil, nil))
 	run, err := runfolder.Open(folder)
 	require.NoError(t, err)
 	return run
@@ -149,7 +150,7 @@ func BenchmarkOpen(b *testing.B) {
 			require.NoError(b, f.Record(view, &r))
 		}
 	}
-	require.NoError(b, f.Finish(runfolder.Complete, nil, nil))
+	require.NoError(b, f.Finish(ending.Ending{How: ending.Complete}, nil, nil))
 	run, err := runfolder.Open(folder)
 	require.NoError(b, err)
 	for b.Loop() {
@@ -171,7 +172,7 @@ func TestWhoHasLeftIsNotJudged(t *testing.T) {
 		state[0].Value = trace.Number(float64(i))
 		require.NoError(t, f.Record(0, &trace.Record{T: time.Duration(i) * 100 * ms, State: state}))
 	}
-	require.NoError(t, f.Finish(runfolder.Complete, nil, nil))
+	require.NoError(t, f.Finish(ending.Ending{How: ending.Complete}, nil, nil))
 	run, err := runfolder.Open(folder)
 	require.NoError(t, err)
 	w, err := Open(context.Background(), run, rules, "dog/oak", 0, 10*time.Second)

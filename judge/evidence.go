@@ -18,7 +18,9 @@ type Evidence struct {
 	Lost    int          `json:"packets_lost"`      // how many there were of each, also of those not listed
 	Late    int          `json:"packets_late"`
 	Around  []MemberRow  `json:"joins_and_leaves,omitempty"`
-	Since   Seconds      `json:"packets_since_s"` // from when on packets were looked at
+	Inputs  []MemberRow  `json:"inputs,omitempty"` // of a crash, the last before it
+	Log     []string     `json:"log,omitempty"`    // of a crash, the last lines of the program
+	Since   Seconds      `json:"packets_since_s"`  // from when on packets were looked at
 	members []membership // found, before they are told
 }
 
@@ -33,11 +35,12 @@ type ValueRow struct {
 
 // PacketRow is a packet with a fate worth telling.
 type PacketRow struct {
+	Link      string  `json:"link,omitempty"` // whose, where it is not the view's
 	Direction string  `json:"direction"`
 	Number    uint64  `json:"number"`
 	Sent      Seconds `json:"sent_s"`
 	Size      int     `json:"bytes"`
-	Fate      string  `json:"fate"` // "lost", "lost-in-row" or "late"
+	Fate      string  `json:"fate"` // "lost", "lost-in-row" or "late"; of a crash also "arrived" and "on its way"
 	Delay     Seconds `json:"delay_s,omitempty"`
 	Usual     Seconds `json:"usual_delay_s,omitempty"`
 }
@@ -70,6 +73,8 @@ func (v *view) packet(d link.Direction, f link.Fate) {
 	if d == link.Up {
 		h = &v.up
 	}
+	copy(v.just.packets[:], v.just.packets[1:])
+	v.just.packets[justPackets-1] = sentPacket{d, f}
 	if n := len(v.troubles); n > 64 && f.Sent-v.troubles[n/2].fate.Sent > troubleKept {
 		v.troubles = append(v.troubles[:0], v.troubles[n/2:]...)
 	}

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"time"
 
+	"zitherwheel/ending"
 	"zitherwheel/link"
 	"zitherwheel/measure"
 	"zitherwheel/trace"
@@ -29,6 +30,8 @@ type Config struct {
 	// the reference's of the same tick, when the view tells of it and only then,
 	// and one differing tick is a finding.
 	Ticks bool
+
+	Strict bool // whatever was to be compared and was not keeps the match from being a pass
 
 	Alert func(Alert) // hears of findings as they become certain; may be nil
 }
@@ -127,6 +130,9 @@ func (j *Judge) Record(view int, r *trace.Record) {
 	}
 	v.to = r.T
 	v.records++
+	if r.Input != "" {
+		v.did(r)
+	}
 	if view == 0 {
 		j.reference(r)
 		if r.Event == "" && r.Mark == "" && r.Joined == "" && r.Left == "" && r.Refused == "" {
@@ -199,12 +205,14 @@ func (j *Judge) catchUp(t time.Duration) {
 	}
 }
 
-// Finish ends the match: whatever is still going on is left open.
-func (j *Judge) Finish() *Verdict { return j.FinishWith(nil) }
+// Finish ends a match that was complete: whatever is still going on is left open.
+func (j *Judge) Finish() *Verdict {
+	return j.FinishWith(ending.Ending{How: ending.Complete}, nil)
+}
 
-// FinishWith is Finish with limits: exceeded is asked at the end which were
-// broken.
-func (j *Judge) FinishWith(exceeded func() []measure.Excess) *Verdict {
+// FinishWith is Finish of a match that ended as it may, and with limits: exceeded is
+// asked at the end which were broken.
+func (j *Judge) FinishWith(how ending.Ending, exceeded func() []measure.Excess) *Verdict {
 	defer func() { j.ended = true }()
 	end := j.now
 	j.catchUp(end + 1)
@@ -233,7 +241,7 @@ func (j *Judge) FinishWith(exceeded func() []measure.Excess) *Verdict {
 	if j.config.Ticks {
 		j.missingTicks(end)
 	}
-	return j.verdict(end)
+	return j.verdict(end, how)
 }
 
 // sweep looks at everything that nobody spoke about lately, up to t.

@@ -45,6 +45,7 @@ const (
 	OutcomeDiffer Kind = "outcome"         // final results differ
 	Broken        Kind = "broken-sequence" // a step of a chain never came
 	BrokenRule    Kind = "broken-rule"     // a rule of the world
+	Crashed       Kind = "crashed"         // a program of the match ended by itself
 	Jerky         Kind = "jerky"           // the limit on jerkiness
 	OverLimit     Kind = "limit"           // any other limit
 	Offset        Kind = "offset"          // the values differ, and none of the above

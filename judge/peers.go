@@ -34,6 +34,10 @@ func AmongPeers(peers []string, verdicts []*Verdict) *Verdict {
 		}
 	}
 	for _, o := range disputes {
+		if o.finding.Kind == Crashed { // nobody disputes that
+			d.Findings = append(d.Findings, o.finding)
+			continue
+		}
 		if others := len(peers) - 1; 2*len(o.against) > others {
 			o.finding.Why = fmt.Sprintf("%s; %d of the %d other views disagree with it", o.finding.Why, len(o.against), others)
 			d.Findings = append(d.Findings, o.finding)
@@ -67,6 +71,26 @@ func AmongPeers(peers []string, verdicts []*Verdict) *Verdict {
 			d.Rules = append(d.Rules, r)
 		}
 	}
-	d.number()
+	if len(verdicts) > 0 {
+		d.Ending, d.Strict = verdicts[0].Ending, verdicts[0].Strict
+	}
+	d.number(func() { d.warnAmongPeers(verdicts) })
 	return d
+}
+
+// warnAmongPeers keeps the warnings that no verdict contradicts: each view is left out
+// of one, as its reference.
+func (d *Verdict) warnAmongPeers(verdicts []*Verdict) {
+	d.Warnings = []Warning{}
+	if len(verdicts) == 0 {
+		return
+	}
+	said := map[Warning]int{}
+	for _, v := range verdicts {
+		for _, w := range v.Warnings {
+			if said[w]++; said[w] == len(verdicts)-map[bool]int{true: 1}[w.View != ""] {
+				d.Warnings = append(d.Warnings, w)
+			}
+		}
+	}
 }

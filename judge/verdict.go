@@ -10,24 +10,14 @@ import (
 	"time"
 
 	"zitherwheel/align"
+	"zitherwheel/ending"
 	"zitherwheel/measure"
 	"zitherwheel/trace"
 	"zitherwheel/watch"
 )
 
 // Seconds is a time that is written as seconds with at most six decimals.
-type Seconds time.Duration
-
-func (s Seconds) MarshalJSON() ([]byte, error) {
-	b := trace.AppendSeconds(nil, time.Duration(s))
-	return []byte(strings.TrimRight(strings.TrimRight(string(b), "0"), ".")), nil
-}
-
-func (s *Seconds) UnmarshalJSON(b []byte) error {
-	f, err := strconv.ParseFloat(string(b), 64)
-	*s = Seconds(math.Round(f*1e6)) * Seconds(time.Microsecond)
-	return err
-}
+type Seconds = trace.Seconds
 
 // Outcome is the verdict in a word.
 type Outcome string
@@ -36,6 +26,7 @@ const (
 	InSync          Outcome = "in sync"
 	OutOfSync       Outcome = "out of sync"
 	NothingCompared Outcome = "nothing compared"
+	Inconclusive    Outcome = "inconclusive" // nothing was found, but the match did not go as it was to
 )
 
 // Verdict is what the judge says of a match. Its JSON is findings.json.
@@ -55,6 +46,18 @@ type Verdict struct {
 	Rules       []RuleReport         `json:"rules"`
 	Incidents   []Incident           `json:"incidents"`
 	Findings    []*Finding           `json:"findings"`
+	Ending      ending.Ending        `json:"ending"`
+	Warnings    []Warning            `json:"warnings"` // what was not judged, beside what is in Ending
+	Strict      bool                 `json:"strict,omitempty"`
+}
+
+// Warning says that something was not compared that was to be.
+type Warning struct {
+	View  string `json:"view,omitempty"`
+	Rule  string `json:"rule,omitempty"`  // of a watch rule
+	Event string `json:"event,omitempty"` // of an event rule
+	Text  string `json:"text"`
+	Grave bool   `json:"grave,omitempty"` // it alone keeps the match from being a pass
 }
 
 // ViewReport says how much of a view was compared.
@@ -118,6 +121,7 @@ type Finding struct {
 
 	rule   *watch.Rule // of a field, or nil
 	settle time.Duration
+	cause  string // of a crash: how, and what was said last
 	first  string // Why of the first of several that count as one
 	times  int
 }
@@ -141,6 +145,14 @@ func (f *Finding) sign() {
 	whose := "of another"
 	if f.Own {
 		whose = "of its own"
+	}
+	if f.Kind == Crashed {
+		who := "client"
+		if !f.Own {
+			who = "server"
+		}
+		f.Signature = fmt.Sprintf("%s %s, %s", f.Kind, who, f.cause)
+		return
 	}
 	f.Signature = strings.Join(strings.Fields(fmt.Sprintf("%s %s %s %s", f.Kind, kindOfEntity, f.Fields, whose)), " ")
 }
@@ -174,7 +186,7 @@ func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
 }
 
 // verdict sums everything up.
-func (j *Judge) verdict(end time.Duration) *Verdict {
+func (j *Judge) verdict(end time.Duration, how ending.Ending) *Verdict {
 	d := &Verdict{From: Seconds(j.first), To: Seconds(end), Alignment: "shared", Packets: j.config.Fates,
 		Doubtful: j.doubtful, Findings: j.findings, Incidents: []Incident{}}
 	if len(j.views) > 0 {
@@ -218,12 +230,13 @@ func (j *Judge) verdict(end time.Duration) *Verdict {
 		}
 		d.Rules = append(d.Rules, r)
 	}
-	d.number()
+	d.Ending, d.Strict = how, j.config.Strict
+	d.number(func() { d.warn(j) })
 	return d
 }
 
 // number puts the findings in order, numbers them and draws the conclusions.
-func (d *Verdict) number() {
+func (d *Verdict) number(warn func()) {
 	slices.SortStableFunc(d.Findings, func(a, b *Finding) int {
 		return cmp.Or(cmp.Compare(a.overall(), b.overall()), cmp.Compare(a.BeganAt, b.BeganAt), cmp.Compare(a.View, b.View), cmp.Compare(a.Entity, b.Entity), cmp.Compare(a.Fields, b.Fields))
 	})
@@ -240,6 +253,7 @@ func (d *Verdict) number() {
 			}
 		}
 	}
+	warn()
 	d.Incidents = append(d.Incidents, incidents(d.Findings)...)
 	switch {
 	case len(d.Findings) > 0:
@@ -248,6 +262,65 @@ func (d *Verdict) number() {
 		d.Outcome = NothingCompared
 	default:
 		d.Outcome = InSync
+	}
+	d.conclude()
+}
+
+// conclude keeps what did not go as it was to from being a pass.
+func (d *Verdict) conclude() {
+	if d.Outcome == OutOfSync {
+		return
+	}
+	grave := func(w Warning) bool { return w.Grave || d.Strict }
+	if !d.Ending.Well() || d.Comparisons > 0 && slices.ContainsFunc(d.Warnings, grave) {
+		d.Outcome = Inconclusive
+	}
+}
+
+// NotWell says in a sentence why a match that nothing was found in is no pass, or "".
+func (d *Verdict) NotWell() string {
+	if !d.Ending.Well() {
+		for _, text := range d.Ending.Sentences(time.Duration(d.To)) {
+			return text
+		}
+	}
+	for _, w := range d.Warnings {
+		if w.Grave || d.Strict {
+			return w.Text
+		}
+	}
+	return ""
+}
+
+// warn says what was to be compared and was not.
+func (d *Verdict) warn(j *Judge) {
+	d.Warnings = []Warning{}
+	for i, r := range d.Views {
+		v := j.views[i+1]
+		switch {
+		case !v.everJoined:
+			refused := j.roster[r.Name] != nil && j.roster[r.Name].why == refusal
+			text := " was never in the match, so nothing of it was compared"
+			if refused {
+				text = " was refused, so nothing of it was compared"
+			}
+			d.Warnings = append(d.Warnings, Warning{View: r.Name, Text: r.Name + text, Grave: !refused})
+		case v.broken && v.resumed(d.Ending):
+			d.Warnings = append(d.Warnings, Warning{View: r.Name, Text: "after its trace had broken off, " + r.Name + " told neither a whole picture nor that it joined, so what it showed from then on was not compared", Grave: true})
+		case r.Comparisons == 0 && r.Findings == 0:
+			d.Warnings = append(d.Warnings, Warning{View: r.Name, Text: r.Name + " was in the match, and nothing that it shows was compared", Grave: true})
+		}
+	}
+	for _, r := range d.Rules {
+		if r.Fits == 0 && r.Judged {
+			rule := fmt.Sprintf("%s of %s (%s)", r.Fields, r.Entities, r.Of)
+			d.Warnings = append(d.Warnings, Warning{Rule: rule, Text: "the watch rule for " + rule + " met nothing"})
+		}
+	}
+	for _, r := range j.config.Rules.Events {
+		if r.SeenBy != watch.Nobody && !slices.ContainsFunc(d.Events, func(e *EventReport) bool { return watch.FindEvent([]watch.EventRule{r}, e.Event) != nil }) {
+			d.Warnings = append(d.Warnings, Warning{Event: r.Event, Text: "the event rule for " + r.Event + " met no event"})
+		}
 	}
 }
 

@@ -27,6 +27,8 @@ type view struct {
 	askedLag    time.Duration // and lag earlier, for rules with that lag
 	lateHeard   time.Duration
 	troubles    []trouble // lost and late packets, lately
+	just        just
+	broken      bool // its trace broke off, and it has not come back
 	delay       [2]delays
 	comparisons int
 	excused     int // comparisons explained only by what the link withheld
@@ -131,8 +133,11 @@ func (j *Judge) client(v *view, r *trace.Record) {
 		// A view that never says that it joined is in from its first picture on.
 		j.enter(v, t, trace.Nobody)
 	}
-	if r.Joined == v.name {
+	switch {
+	case r.Joined == v.name:
 		j.enter(v, t, j.config.Names.Entity(r.Entity))
+	case v.comesBack(r):
+		j.enter(v, t, v.own)
 	}
 	j.member(v.number, r)
 	if r.Left == v.name {
@@ -288,7 +293,7 @@ func (j *Judge) enter(v *view, t time.Duration, own trace.Entity) {
 			j.part(v, m, t)
 		}
 	}
-	v.in, v.everJoined, v.joinedAt, v.phantom = true, true, t, false
+	v.in, v.everJoined, v.joinedAt, v.phantom, v.broken = true, true, t, false, false
 	v.latestEvent = map[*watch.EventRule]*occasion{}
 	v.each(func(k *tracker) { k.ever, k.before = false, explained{} })
 	if own != v.own {
@@ -311,6 +316,9 @@ func (j *Judge) enter(v *view, t time.Duration, own trace.Entity) {
 
 // leave: a view is out of the match; nothing is expected of it any more.
 func (j *Judge) leave(v *view, t time.Duration) {
+	if !v.in {
+		return
+	}
 	v.in = false
 	v.endStray(t, "the view leaving the match")
 	v.inFor += t - v.joinedAt

@@ -23,7 +23,6 @@ import (
 	"zitherwheel/measure"
 	"zitherwheel/report"
 	"zitherwheel/review"
-	"zitherwheel/runfolder"
 )
 
 //go:embed page.html
@@ -57,7 +56,7 @@ type data struct {
 	Summary  string
 	Word     string // the verdict's class
 	Repeat   string
-	Ended    string
+	Beside   []string // what did not go as it was to, or was not compared
 	Timeline template.HTML
 	Figures  []shown // measures, traffic, load
 	Cards    []incident
@@ -97,12 +96,7 @@ func Write(w io.Writer, r *review.Review) error {
 	d := data{Style: template.CSS(style), Script: template.JS(script), Title: r.Run.About.Title, Review: r, Summary: report.Summary(r.Verdict),
 		Word: strings.ReplaceAll(string(r.Verdict.Outcome), " ", "-"), Plan: string(planText), World: "null", Distrust: r.Measures.Timing.Distrust(),
 		Repeat: fmt.Sprintf("zwheel run %s --seed %d", filepath.Join(r.Run.Path, "plan.yaml"), r.Run.About.Seed)}
-	if r.Run.About.Ended != runfolder.Complete {
-		d.Ended = r.Run.About.Ended
-		if r.Run.About.Why != "" {
-			d.Ended += ": " + r.Run.About.Why
-		}
-	}
+	d.Beside = report.Beside(r.Verdict)
 	d.Timeline = drawing(figure.Timeline(r)).SVG
 	for _, f := range []func(*review.Review) (figure.Figure, bool){figure.Measures, figure.Traffic, figure.Load} {
 		if fig, ok := f(r); ok {

@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/net/html"
 
+	"zitherwheel/ending"
 	"zitherwheel/page"
 	"zitherwheel/plan"
 	"zitherwheel/review"
@@ -79,7 +80,7 @@ func hostile(t *testing.T) string {
 			require.NoError(t, f.Log(view, at, evil))
 		}
 	}
-	require.NoError(t, f.Finish(runfolder.Complete, nil, nil))
+	require.NoError(t, f.Finish(ending.Ending{How: ending.Complete}, nil, nil))
 	return folder
 }
 

@@ -55,6 +55,8 @@ type Program struct {
 	Stays bool              // a client's process goes on when its player leaves; otherwise it is stopped, and started anew
 	Ready Ready
 	Stop  Stop
+
+	Restart time.Duration // a server that ended by itself is started again so much later; 0 means that the match ends
 }
 
 // Where trace lines come from and control lines go to.
@@ -141,6 +143,7 @@ func (g *Program) keys() []key {
 			wordKey("signal", &g.Stop.Signal, []string{"terminate", "interrupt"}),
 			durationKey("within", &g.Stop.Within),
 		}),
+		durationKey("restart", &g.Restart),
 	}
 }
 
@@ -323,6 +326,9 @@ func (p *Plan) completeBuild(file string) error {
 			return err
 		}
 		b.Folder = folder
+	}
+	if b.Client.Restart > 0 || b.Host.Restart > 0 {
+		return errors.New("build: restart: only a server of its own can be started again; a client comes back with a bot's step do: rejoin")
 	}
 	for _, g := range []*Program{&b.Server, &b.Client, &b.Host} {
 		if g.Drive == SocketDrive && g.Trace != SocketTrace {

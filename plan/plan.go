@@ -27,6 +27,7 @@ type Plan struct {
 	Bots      []Bot
 	Reference string      // whom the views are held against: server, a bot's name, or none
 	Align     string      // how the views' clocks are brought together: shared or "", tick, or estimated
+	Strict    bool        // whatever was to be compared and was not keeps the match from being a pass
 	Rules     watch.Rules // the plan's own rules, then the game's
 	Draw      Draw        // what is drawn by the seed
 

@@ -124,6 +124,7 @@ func (p *Plan) keys() []key {
 		p.buildKey(),
 		textKey("reference", &p.Reference),
 		wordKey("align", &p.Align, []string{"shared", "tick", "estimated"}),
+		flagKey("strict", &p.Strict),
 		{name: "links", schema: linksSchema(), read: p.readLinks, write: p.writeLinks},
 		{name: "bots", schema: p.botsSchema(), read: p.readBots, write: p.writeBots},
 		p.drawKey(),

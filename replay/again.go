@@ -14,6 +14,8 @@ import (
 	"strings"
 	"time"
 
+	"zitherwheel/audit"
+	"zitherwheel/ending"
 	"zitherwheel/link"
 	"zitherwheel/plan"
 	"zitherwheel/runfolder"
@@ -59,7 +61,7 @@ func (r *Recording) Again(ctx context.Context, l *Lab, folder string, options st
 	if r.Plan.Clock == plan.Wall {
 		v = r.Same()
 	} else {
-		options.StopAtFirst = r.Run.About.Ended == runfolder.Stopped
+		options.StopAtFirst = r.Run.About.How == ending.Stopped
 	}
 	result, err := l.play(ctx, v, options)
 	if err != nil {
@@ -67,7 +69,7 @@ func (r *Recording) Again(ctx context.Context, l *Lab, folder string, options st
 	}
 	f := &Followed{Clock: r.Plan.Clock, Replay: folder}
 	if r.Plan.Clock == plan.Wall {
-		err = r.followedByWall(f, folder)
+		err = r.followedByWall(ctx, f, folder)
 	} else {
 		err = r.compareLines(f, folder)
 	}
@@ -81,7 +83,8 @@ func (r *Recording) compareLines(f *Followed, folder string) error {
 	if err != nil {
 		return err
 	}
-	cut := r.Run.About.Ended == runfolder.Running || r.Run.About.Ended == runfolder.Interrupted || r.Run.About.Ended == runfolder.Failed
+	how := r.Run.About.How
+	cut := how == ending.Running || how == ending.Interrupted || how == ending.Failed
 	type pair struct{ name, a, b string }
 	pairs := []pair{{"packets", r.Run.PacketsPath(), again.PacketsPath()}}
 	for _, view := range r.Run.About.Views {
@@ -157,13 +160,17 @@ func shortLine(line []byte) string {
 }
 
 // followedByWall says how far a match on the wall clock followed.
-func (r *Recording) followedByWall(f *Followed, folder string) error {
+func (r *Recording) followedByWall(ctx context.Context, f *Followed, folder string) error {
 	run, err := runfolder.Open(folder)
 	if err != nil {
 		return err
 	}
-	again := &Recording{Run: run, Plan: r.Plan, Fates: map[Way][]link.Fate{}}
-	if err := errors.Join(again.readVerdict(), again.readFates()); err != nil && !errors.Is(err, os.ErrNotExist) {
+	said, err := audit.Recorded(ctx, run, r.Plan)
+	if err != nil {
+		return err
+	}
+	again := &Recording{Run: run, Plan: r.Plan, Verdict: said.Verdict, Fates: map[Way][]link.Fate{}}
+	if err := again.readFates(); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
 	for _, way := range ways(r.Plan) {

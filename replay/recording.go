@@ -10,16 +10,15 @@ package replay
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"maps"
-	"os"
 	"slices"
 	"time"
 
+	"zitherwheel/audit"
 	"zitherwheel/bot"
 	"zitherwheel/judge"
 	"zitherwheel/link"
@@ -33,7 +32,7 @@ import (
 type Recording struct {
 	Run     *runfolder.Run
 	Plan    *plan.Plan
-	Verdict *judge.Verdict // nil if the run folder has none
+	Verdict *judge.Verdict
 	Fates   map[Way][]link.Fate
 	Script  map[string][]bot.Moment // what each bot did
 }
@@ -52,9 +51,11 @@ func Load(ctx context.Context, run *runfolder.Run) (*Recording, error) {
 		return nil, err
 	}
 	r := &Recording{Run: run, Plan: p, Fates: map[Way][]link.Fate{}, Script: map[string][]bot.Moment{}}
-	if err := r.readVerdict(); err != nil {
+	said, err := audit.Recorded(ctx, run, p)
+	if err != nil {
 		return nil, err
 	}
+	r.Verdict = said.Verdict
 	if err := r.readFates(); err != nil {
 		return nil, err
 	}
@@ -66,20 +67,6 @@ func Load(ctx context.Context, run *runfolder.Run) (*Recording, error) {
 		err = ctx.Err()
 	}
 	return r, err
-}
-
-func (r *Recording) readVerdict() error {
-	text, err := os.ReadFile(r.Run.FindingsPath())
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	} else if err != nil {
-		return err
-	}
-	r.Verdict = &judge.Verdict{}
-	if err := json.Unmarshal(text, r.Verdict); err != nil {
-		return fmt.Errorf("%s: %w", r.Run.FindingsPath(), err)
-	}
-	return nil
 }
 
 func (r *Recording) readFates() error {

@@ -38,7 +38,7 @@ bots: [{name: fern, link: moor}, {name: moss, link: moor, steps: [{do: join}, {d
 	lab := &replay.Lab{}
 	followed, result, err := r.Again(context.Background(), lab, filepath.Join(t.TempDir(), "again"), stage.Options{})
 	require.NoError(t, err)
-	require.NotNil(t, result.Verdict, result.Why)
+	require.NotNil(t, result.Verdict, result.Ending.Why)
 	require.Len(t, followed.Ways, 4)
 	for _, w := range followed.Ways {
 		assert.Greater(t, w.Recorded, 20, "%s %s", w.Link, w.Direction)

@@ -17,6 +17,7 @@ type (
 		XMLName  xml.Name     `xml:"testsuites"`
 		Tests    int          `xml:"tests,attr"`
 		Failures int          `xml:"failures,attr"`
+		Errors   int          `xml:"errors,attr"`
 		Suites   []junitSuite `xml:"testsuite"`
 	}
 	junitSuite struct {
@@ -34,7 +35,10 @@ type (
 		Time    string        `xml:"time,attr"`
 		Failure *junitMessage `xml:"failure"`
 		Error   *junitMessage `xml:"error"`
-		Skipped *struct{}     `xml:"skipped"`
+		Skipped *junitSkipped `xml:"skipped"`
+	}
+	junitSkipped struct {
+		Message string `xml:"message,attr,omitempty"`
 	}
 	junitMessage struct {
 		Message string `xml:"message,attr"`
@@ -43,10 +47,11 @@ type (
 	}
 )
 
-// JUnit writes a verdict as JUnit's XML: one test case for each watch rule, for each
-// limit, and for what is left of findings. Rules that met nothing are skipped; why
-// says what kept the run from its end, if anything did.
-func JUnit(w io.Writer, title string, v *judge.Verdict, limits []watch.Limit, why string) error {
+// JUnit writes a verdict as JUnit's XML: one test case for each watch rule, event, event
+// rule and limit, one for each view, and for what is left of findings. What met nothing
+// is skipped, or under strict an error; so is, as an error, that the match did not go to
+// its end.
+func JUnit(w io.Writer, title string, v *judge.Verdict, limits []watch.Limit) error {
 	length := fmt.Sprintf("%.3f", time.Duration(v.To-v.From).Seconds())
 	suite := junitSuite{Name: title, Time: length}
 	add := func(class, name string, findings []*judge.Finding) {
@@ -78,8 +83,24 @@ func JUnit(w io.Writer, title string, v *judge.Verdict, limits []watch.Limit, wh
 		add("watch", clean(fmt.Sprintf("%s of %s (%s)", r.Fields, r.Entities, r.Of)), take(func(f *judge.Finding) bool {
 			return r.Findings > 0 && f.Fields == r.Fields && !f.Law && fits(r, f)
 		}))
-		if r.Fits == 0 {
-			suite.Cases[len(suite.Cases)-1].Skipped = &struct{}{}
+		if r.Fits == 0 && suite.Cases[len(suite.Cases)-1].Failure == nil {
+			suite.Cases[len(suite.Cases)-1].doubt(v, judge.Warning{Text: "it met nothing"})
+		}
+	}
+	for _, view := range v.Views {
+		c := junitCase{Class: "views", Name: clean(view.Name + " was compared"), Time: "0"}
+		for _, warning := range v.Warnings {
+			if warning.View == view.Name {
+				c.doubt(v, warning)
+			}
+		}
+		suite.Cases = append(suite.Cases, c)
+	}
+	for _, warning := range v.Warnings {
+		if warning.Event != "" {
+			c := junitCase{Class: "events", Name: clean(warning.Event), Time: "0"}
+			c.doubt(v, warning)
+			suite.Cases = append(suite.Cases, c)
 		}
 	}
 	for _, e := range v.Events {
@@ -91,12 +112,14 @@ func JUnit(w io.Writer, title string, v *judge.Verdict, limits []watch.Limit, wh
 	if rest := take(func(*judge.Finding) bool { return true }); len(rest) > 0 {
 		add("match", "what else was found", rest)
 	}
-	if v.Outcome == judge.NothingCompared && why == "" {
-		why = "nothing was compared"
+	played := junitCase{Class: "match", Name: "played to its end", Time: "0"}
+	if !v.Ending.Well() {
+		list := v.Ending.Sentences(time.Duration(v.To))
+		played.Error = &junitMessage{Message: clean(list[0]), Type: "not played", Text: clean(strings.Join(append(list, v.Ending.Log...), "\n"))}
+	} else if v.Outcome == judge.NothingCompared {
+		played.Error = &junitMessage{Message: "nothing was compared", Type: "nothing compared"}
 	}
-	if why != "" {
-		suite.Cases = append(suite.Cases, junitCase{Class: "match", Name: "played to its end", Time: "0", Error: &junitMessage{Message: clean(why), Type: "not played", Text: clean(why)}})
-	}
+	suite.Cases = append(suite.Cases, played)
 	for _, c := range suite.Cases {
 		suite.Tests++
 		switch {
@@ -113,11 +136,21 @@ func JUnit(w io.Writer, title string, v *judge.Verdict, limits []watch.Limit, wh
 	}
 	e := xml.NewEncoder(w)
 	e.Indent("", "  ")
-	if err := e.Encode(junitSuites{Tests: suite.Tests, Failures: suite.Failures, Suites: []junitSuite{suite}}); err != nil {
+	if err := e.Encode(junitSuites{Tests: suite.Tests, Failures: suite.Failures, Errors: suite.Errors, Suites: []junitSuite{suite}}); err != nil {
 		return err
 	}
 	_, err := io.WriteString(w, "\n")
 	return err
+}
+
+// doubt says that something was not compared: an error where that keeps the match from
+// being a pass.
+func (c *junitCase) doubt(v *judge.Verdict, w judge.Warning) {
+	if w.Grave || v.Strict {
+		c.Error = &junitMessage{Message: clean(w.Text), Type: "not compared"}
+	} else {
+		c.Skipped = &junitSkipped{Message: clean(w.Text)}
+	}
 }
 
 // fits reports whether a finding is of an entity that a rule is about.
@@ -138,10 +171,10 @@ func clean(s string) string {
 }
 
 // Markdown writes a short summary, fit for a merge request.
-func Markdown(w io.Writer, title string, seed uint64, v *judge.Verdict, why, folder string) {
-	fmt.Fprintf(w, "**%s: %s**, %s (seed %d)\n", plain(title), strings.ToUpper(string(v.Outcome)), Summary(v), seed)
-	if why != "" {
-		fmt.Fprintf(w, "\nNot played to its end: %s\n", plain(why))
+func Markdown(w io.Writer, title string, seed uint64, v *judge.Verdict, folder string) {
+	fmt.Fprintf(w, "**%s: %s**, %s (seed %d)\n", plain(title), strings.ToUpper(string(v.Outcome)), plain(Summary(v)), seed)
+	for _, text := range Beside(v) {
+		fmt.Fprintf(w, "\n%s\n", plain(text))
 	}
 	if len(v.Incidents) > 0 {
 		fmt.Fprint(w, "\n| incident | kind | what | findings |\n|---|---|---|---|\n")

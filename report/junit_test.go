@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zitherwheel/ending"
 	"zitherwheel/judge"
 	"zitherwheel/watch"
 )
@@ -17,7 +18,9 @@ func mixed() *judge.Verdict {
 	f := func(id string, kind judge.Kind, entity, fields string) *judge.Finding {
 		return &judge.Finding{ID: id, Kind: kind, View: "fern", Entity: entity, Fields: fields, BeganAt: 1e9, EndedAt: 2e9, Why: "so <it> is & \x01"}
 	}
-	return &judge.Verdict{Outcome: judge.OutOfSync, To: 5e9, Comparisons: 1234, Views: []judge.ViewReport{{Name: "fern"}},
+	return &judge.Verdict{Outcome: judge.OutOfSync, To: 5e9, Comparisons: 1234, Views: []judge.ViewReport{{Name: "fern"}, {Name: "moss"}},
+		Ending:   ending.Ending{How: ending.Failed, Why: "the server ended"},
+		Warnings: []judge.Warning{{View: "moss", Text: "moss was never in the match"}, {Event: "misspelt", Text: "the event rule for misspelt met no event"}},
 		Rules: []judge.RuleReport{
 			{Entities: "dog/*", Of: "own", Fields: "x, y", Judged: true, Fits: 1},
 			{Entities: "dog/*", Of: "any", Fields: "x, y", Judged: true, Fits: 3, Findings: 1},
@@ -33,14 +36,14 @@ func mixed() *judge.Verdict {
 // and skips counted.
 func TestJUnitHasACaseForEachRuleEventAndLimit(t *testing.T) {
 	var out bytes.Buffer
-	require.NoError(t, JUnit(&out, "a <match>", mixed(), []watch.Limit{{Measure: "age-p95-ms", Most: 5}, {Measure: "jerkiness", Most: 3}}, "the server ended"))
+	require.NoError(t, JUnit(&out, "a <match>", mixed(), []watch.Limit{{Measure: "age-p95-ms", Most: 5}, {Measure: "jerkiness", Most: 3}}))
 	var read junitSuites
 	decoder := xml.NewDecoder(bytes.NewReader(out.Bytes()))
 	decoder.Strict = true
 	require.NoError(t, decoder.Decode(&read), out.String())
 	suite := read.Suites[0]
 	assert.Equal(t, "a <match>", suite.Name)
-	assert.Equal(t, [4]int{9, 4, 1, 1}, [4]int{suite.Tests, suite.Failures, suite.Errors, suite.Skipped})
+	assert.Equal(t, [4]int{12, 4, 1, 3}, [4]int{suite.Tests, suite.Failures, suite.Errors, suite.Skipped})
 	state := map[string]string{}
 	for _, c := range suite.Cases {
 		switch {
@@ -55,13 +58,13 @@ func TestJUnitHasACaseForEachRuleEventAndLimit(t *testing.T) {
 		}
 	}
 	assert.Equal(t, map[string]string{"x, y of dog/* (own)": "passed", "x, y of dog/* (any)": "frozen", "x of cat/* (any)": "skipped", "bark": "event-lost", "final": "passed",
-		"age-p95-ms at most 5": "limit", "jerkiness at most 3": "passed", "what else was found": "refused-unseen", "played to its end": "error"}, state)
+		"age-p95-ms at most 5": "limit", "jerkiness at most 3": "passed", "what else was found": "refused-unseen", "played to its end": "error", "fern was compared": "passed", "moss was compared": "skipped", "misspelt": "skipped"}, state)
 	assert.NotContains(t, out.String(), "\x01")
 }
 
 func TestMarkdownIsHarmless(t *testing.T) {
 	var out bytes.Buffer
-	Markdown(&out, "a <script>|", 7, mixed(), "", "runs/`one`")
+	Markdown(&out, "a <script>|", 7, mixed(), "runs/`one`")
 	text := out.String()
 	assert.Contains(t, text, `**a &lt;script&gt;\|: OUT OF SYNC**, 1 incident, 4 findings (seed 7)`)
 	assert.Contains(t, text, `dog/\|moss\*`)

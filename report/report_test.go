@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"zitherwheel/ending"
 	"zitherwheel/judge"
 	"zitherwheel/measure"
 	"zitherwheel/trial"
@@ -55,6 +56,9 @@ func verdict() *judge.Verdict {
 	}
 	return &judge.Verdict{Outcome: judge.OutOfSync, Alignment: "shared", Reference: "server", Packets: true, Comparisons: 1234567, Excused: 1, Doubtful: 1,
 		Views:     []judge.ViewReport{{Name: "fern", Judged: s(39.9), Entities: 28, Comparisons: 1234567, Findings: 2}},
+		To:        s(40),
+		Ending:    ending.Ending{How: ending.Failed, Why: "the server ended by itself", Breaks: []ending.Break{{Kind: ending.Silent, View: "fern", At: s(9), How: "its process is stopped"}}},
+		Warnings:  []judge.Warning{{Rule: "x of boat/* (any)", Text: "the watch rule for x of boat/* (any) met nothing"}},
 		Rules:     []judge.RuleReport{{Entities: "boat/*", Of: "any", Fields: "x", Judged: true}, {Entities: "tuft/*", Of: "any", Fields: "x"}},
 		Events:    []*judge.EventReport{{Event: "bark", Sent: 3, Views: []judge.EventViewCount{{View: "fern", Expected: 3, Seen: 2, Lost: 1, Repeated: 4}}}},
 		Findings:  []*judge.Finding{finding("F1", "fern", 5), finding("F2", "moss", 5.5), finding("F3", "fern", 20)},
@@ -79,7 +83,7 @@ func TestAVerdictIsToldWithItsEvidence(t *testing.T) {
 		`I2  frozen: 1 more incident with the signature "frozen dog x, y of another", the first at 20.000 s`,
 		"Compared with server (shared clock): 1 234 567 values; 1 value explained only by what the link held back",
 		"  bark       3   2/3 +4 !1",
-		"Watch rules that met nothing: x of boat/* (any)\n",
+		"OUT OF SYNC   2 incidents, 3 findings\n  note: not played to its end, but to 40.000 s: the server ended by itself\n  note: fern fell silent at 9.000 s (its process is stopped)\n  note: the watch rule for x of boat/* (any) met nothing\n",
 		"When the match ended, 1 value differed that had not done so for long enough to count",
 	} {
 		assert.Contains(t, got, line)
@@ -92,9 +96,9 @@ func TestAVerdictIsToldWithItsEvidence(t *testing.T) {
 
 func TestOtherVerdicts(t *testing.T) {
 	assert.Contains(t, text(func(t *Text) { t.Verdict(&judge.Verdict{Outcome: judge.NothingCompared}) }), "NOTHING COMPARED   no value of any client")
-	v := &judge.Verdict{Outcome: judge.InSync, Reference: "none", Comparisons: 5, Views: []judge.ViewReport{{Name: "a"}, {Name: "b"}}}
+	v := &judge.Verdict{Outcome: judge.InSync, Reference: "none", Comparisons: 5, Views: []judge.ViewReport{{Name: "a", Comparisons: 3}, {Name: "b", Comparisons: 2}, {Name: "c"}}}
 	got := text(func(t *Text) { t.Verdict(v) })
-	assert.Contains(t, got, "IN SYNC   2 clients agreed with each other in all 5 comparisons")
+	assert.Contains(t, got, "IN SYNC   2 of 3 clients agreed with each other in all 5 comparisons")
 	assert.Contains(t, got, "packets unknown, so lateness is judged by the rules' lag alone")
 	side := text(func(t *Text) {
 		t.SideBySide([2]string{"healthy", "broken"}, [2]*judge.Verdict{{Outcome: judge.InSync}, verdict()})

@@ -51,13 +51,34 @@ const (
 	findingsListed  = 8
 )
 
-// Verdict writes a whole verdict: the outcome, every incident with its evidence,
-// and what was compared.
+// Verdict writes a whole verdict: the outcome, what did not go as it was to, every
+// incident with its evidence, and what was compared.
 func (t *Text) Verdict(v *judge.Verdict) {
-	fmt.Fprintf(t.w, "%s   %s\n", t.Outcome(v.Outcome), Summary(v))
+	t.Headline(v)
 	t.Incidents(v)
 	fmt.Fprintln(t.w)
 	t.compared(v)
+}
+
+// Headline writes the outcome in one line, and under it what stands beside it.
+func (t *Text) Headline(v *judge.Verdict) {
+	fmt.Fprintf(t.w, "%s   %s\n", t.Outcome(v.Outcome), Summary(v))
+	for _, text := range Beside(v) {
+		fmt.Fprintf(t.w, "  note: %s\n", text)
+	}
+}
+
+// Beside is what stands beside the one line of a verdict: what did not go as it was to
+// in the match, and what was to be compared and was not.
+func Beside(v *judge.Verdict) (list []string) {
+	list = v.Ending.Sentences(time.Duration(v.To))
+	for _, w := range v.Warnings {
+		list = append(list, w.Text)
+	}
+	if v.Outcome == judge.Inconclusive { // the line itself says why
+		list = slices.DeleteFunc(list, func(text string) bool { return text == v.NotWell() })
+	}
+	return list
 }
 
 // Summary says a verdict in one line.
@@ -66,12 +87,32 @@ func Summary(v *judge.Verdict) string {
 	case judge.NothingCompared:
 		return "no value of any client was held against the reference, so nothing can be said"
 	case judge.InSync:
-		if v.Reference == "none" {
-			return fmt.Sprintf("%s agreed with each other in all %s comparisons", count(len(v.Views), "client", "clients"), Number(v.Comparisons))
+		return agreed(v)
+	case judge.Inconclusive:
+		if v.Comparisons == 0 {
+			return "nothing was found, but " + v.NotWell()
 		}
-		return fmt.Sprintf("%s agreed with %s in all %s comparisons", count(len(v.Views), "client", "clients"), v.Reference, Number(v.Comparisons))
+		return fmt.Sprintf("nothing was found, but %s; as far as that goes, %s", v.NotWell(), agreed(v))
 	}
 	return fmt.Sprintf("%s, %s", count(len(v.Incidents), "incident", "incidents"), count(len(v.Findings), "finding", "findings"))
+}
+
+// agreed counts the clients that were compared, and what in.
+func agreed(v *judge.Verdict) string {
+	with, compared := v.Reference, 0
+	if with == "none" {
+		with = "each other"
+	}
+	for _, view := range v.Views {
+		if view.Comparisons > 0 {
+			compared++
+		}
+	}
+	of := count(compared, "client", "clients")
+	if compared < len(v.Views) {
+		of = fmt.Sprintf("%d of %s", compared, count(len(v.Views), "client", "clients"))
+	}
+	return fmt.Sprintf("%s agreed with %s in all %s comparisons", of, with, Number(v.Comparisons))
 }
 
 func span(list []judge.Incident) string {
@@ -115,6 +156,10 @@ func Sentence(f *judge.Finding) string {
 		whose = " (its own)"
 	}
 	switch {
+	case f.Kind == judge.Crashed && !f.Own:
+		return fmt.Sprintf("the server ended by itself at %s", at(f.BeganAt))
+	case f.Kind == judge.Crashed:
+		return fmt.Sprintf("%s's client ended by itself at %s", f.View, at(f.BeganAt))
 	case f.Kind == judge.RefusedUnseen:
 		return fmt.Sprintf("%s plays on without being in the match: %s to %s", f.View, at(f.BeganAt), end(f))
 	case f.Kind == judge.Jerky || f.Kind == judge.OverLimit:
@@ -172,6 +217,15 @@ func (t *Text) evidence(f *judge.Finding) {
 		table.write(t.w)
 	}
 	t.link(f)
+	for _, m := range e.Inputs {
+		fmt.Fprintf(t.w, "    Done by %s from %s on: %s\n", m.Said, at(m.At), m.What)
+	}
+	if len(e.Log) > 0 {
+		fmt.Fprintf(t.w, "    The last it logged:\n")
+		for _, line := range e.Log {
+			fmt.Fprintf(t.w, "      %s\n", line)
+		}
+	}
 	for _, m := range e.Around {
 		fmt.Fprintf(t.w, "    Said by %s at %s: %s\n", m.Said, at(m.At), m.What)
 	}
@@ -180,21 +234,30 @@ func (t *Text) evidence(f *judge.Finding) {
 // link writes what happened on the wire just before a finding, where that is known.
 func (t *Text) link(f *judge.Finding) {
 	e := &f.Evidence
-	if !f.Linked {
+	switch {
+	case f.Kind == judge.Crashed && len(e.Packets) > 0:
+		fmt.Fprintf(t.w, "    The last packets before it:\n")
+		t.packets(e)
+		return
+	case f.Kind == judge.Crashed || !f.Linked:
 		return
 	}
 	fmt.Fprintf(t.w, "    On the link of %s from %s to %s: %s lost, %d late\n", f.View, at(e.Since), at(f.BeganAt),
 		count(e.Lost, "packet", "packets"), e.Late)
 	if len(e.Packets) > 0 {
-		var table table
-		for _, p := range e.Packets {
-			table.row(fmt.Sprintf("      %s %d", p.Direction, p.Number), "sent "+at(p.Sent), fmt.Sprintf("%d bytes", p.Size), Fate(p))
-		}
-		table.write(t.w)
+		t.packets(e)
 		if more := e.Lost + e.Late - len(e.Packets); more > 0 {
 			fmt.Fprintf(t.w, "      and %d more\n", more)
 		}
 	}
+}
+
+func (t *Text) packets(e *judge.Evidence) {
+	var table table
+	for _, p := range e.Packets {
+		table.row(strings.TrimRight(fmt.Sprintf("      %s %d %s", p.Direction, p.Number, p.Link), " "), "sent "+at(p.Sent), fmt.Sprintf("%d bytes", p.Size), Fate(p))
+	}
+	table.write(t.w)
 }
 
 // Fate says what became of a packet.
@@ -247,15 +310,6 @@ func (t *Text) compared(v *judge.Verdict) {
 		}
 	}
 	t.events(v)
-	var unused []string
-	for _, r := range v.Rules {
-		if r.Fits == 0 && r.Judged {
-			unused = append(unused, fmt.Sprintf("%s of %s (%s)", r.Fields, r.Entities, r.Of))
-		}
-	}
-	if len(unused) > 0 {
-		fmt.Fprintf(t.w, "Watch rules that met nothing: %s\n", strings.Join(unused, "; "))
-	}
 	if v.Doubtful > 0 {
 		fmt.Fprintf(t.w, "When the match ended, %s differed that had not done so for long enough to count\n", count(v.Doubtful, "value", "values"))
 	}

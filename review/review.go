@@ -9,11 +9,9 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"math"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -131,9 +129,11 @@ func Read(ctx context.Context, path string) (*Review, error) {
 	if r.Plan, err = plan.Load(run.PlanPath()); err != nil {
 		return nil, err
 	}
-	if err := r.verdict(ctx); err != nil {
+	said, err := audit.Recorded(ctx, run, r.Plan)
+	if err != nil {
 		return nil, err
 	}
+	r.Verdict, r.Measures = said.Verdict, said.Measures
 	r.lay()
 	names := trace.NewNames()
 	w := newWays(names, run.About.Views, r.Plan.Rules)
@@ -156,31 +156,6 @@ func Read(ctx context.Context, path string) (*Review, error) {
 	}
 	r.World = w.world()
 	return r, nil
-}
-
-// verdict reads what the judge said, or lets it speak.
-func (r *Review) verdict(ctx context.Context) error {
-	text, err := os.ReadFile(r.Run.FindingsPath())
-	if err == nil {
-		if err := json.Unmarshal(text, &r.Verdict); err != nil {
-			return fmt.Errorf("%s: %w", r.Run.FindingsPath(), err)
-		}
-		text, err = os.ReadFile(filepath.Join(r.Run.Path, "measures.json"))
-		if err == nil {
-			err = json.Unmarshal(text, &r.Measures)
-		}
-		if err == nil {
-			return nil
-		}
-	}
-	traces := audit.Run(r.Run, r.Plan.Rules)
-	traces.Reference, traces.Align = r.Plan.Reference, r.Plan.Align
-	result, err := audit.Judge(ctx, traces)
-	if err != nil {
-		return err
-	}
-	r.Verdict, r.Measures = result.Verdict, result.Measures
-	return nil
 }
 
 // lay lays out lanes and curves.

@@ -31,8 +31,10 @@ import (
 	"sync"
 	"time"
 
+	"zitherwheel/ending"
 	"zitherwheel/link"
 	"zitherwheel/trace"
+	"zitherwheel/wholefile"
 )
 
 // Version of the folder's layout.
@@ -46,19 +48,9 @@ type About struct {
 	Seed   uint64   `json:"seed"`
 	Clock  string   `json:"clock"`
 	Length float64  `json:"length_s"`
-	Views  []string `json:"views"`         // the reference first
-	Ended  string   `json:"ended"`         // "running" until it has ended, then "complete", "interrupted", "failed" or "stopped"
-	Why    string   `json:"why,omitempty"` // it failed
+	Views  []string `json:"views"` // the server's first
+	ending.Ending
 }
-
-// How a run ended.
-const (
-	Running     = "running"
-	Complete    = "complete"
-	Interrupted = "interrupted"
-	Failed      = "failed"  // it could not be carried out to its end
-	Stopped     = "stopped" // at the first finding, as was asked for
-)
 
 // ErrExists is the error of Create when the folder is there already.
 var ErrExists = errors.New("the folder exists already")
@@ -95,7 +87,7 @@ func Create(path string, about About, planYAML []byte, names *trace.Names) (*Fol
 			return nil, err
 		}
 	}
-	about.Layout, about.Ended = Version, Running
+	about.Layout, about.Ending = Version, ending.Ending{How: ending.Running}
 	f := &Folder{path: path, about: about}
 	if err := f.writeJSON("about.json", about); err != nil {
 		return nil, err
@@ -209,12 +201,9 @@ func (f *file) flush(atLeast int) error {
 	return err
 }
 
-// Fail says why the run could not be carried out.
-func (f *Folder) Fail(why string) { f.about.Why = why }
-
 // Finish completes the folder with the verdict, as JSON, and the measures, and
 // says how the run ended. Without a verdict there is no findings.json.
-func (f *Folder) Finish(ended string, findings []byte, measures any) error {
+func (f *Folder) Finish(how ending.Ending, findings []byte, measures any) error {
 	var failures []error
 	check := func(err error) { failures = append(failures, err) }
 	check(f.Flush())
@@ -233,7 +222,7 @@ func (f *Folder) Finish(ended string, findings []byte, measures any) error {
 		check(f.write("findings.json", findings))
 		check(f.writeJSON("measures.json", measures))
 	}
-	f.about.Ended = ended
+	f.about.Ending = how
 	check(f.writeJSON("about.json", f.about))
 	return errors.Join(failures...)
 }
@@ -260,20 +249,11 @@ func pack(files []*file) error {
 }
 
 func (f *Folder) writeJSON(name string, v any) error {
-	text, err := json.MarshalIndent(v, "", "  ")
-	if err != nil {
-		return err
-	}
-	return f.write(name, append(text, '\n'))
+	return wholefile.JSON(filepath.Join(f.path, name), v)
 }
 
-// write puts a whole file in place by rename.
 func (f *Folder) write(name string, text []byte) error {
-	path := filepath.Join(f.path, name)
-	if err := os.WriteFile(path+".tmp", text, 0o644); err != nil {
-		return err
-	}
-	return os.Rename(path+".tmp", path)
+	return wholefile.Text(filepath.Join(f.path, name), text)
 }
 
 // Run is a run folder that is read.
@@ -306,6 +286,12 @@ func Open(path string) (*Run, error) {
 	return r, nil
 }
 
+// Keep puts a verdict, as JSON, and measures into the folder of a run that has ended.
+func (r *Run) Keep(findings []byte, measures any) error {
+	f := Folder{path: r.Path}
+	return errors.Join(f.write("findings.json", findings), f.writeJSON("measures.json", measures))
+}
+
 // Timing reads timing.json into v and reports whether there is one.
 func (r *Run) Timing(v any) bool {
 	text, err := os.ReadFile(filepath.Join(r.Path, "timing.json"))
@@ -335,6 +321,9 @@ func (r *Run) Log(view string, each func(at time.Duration, text string)) error {
 
 // FindingsPath is where the verdict is, if there is one.
 func (r *Run) FindingsPath() string { return filepath.Join(r.Path, "findings.json") }
+
+// MeasuresPath is where what was measured is, likewise.
+func (r *Run) MeasuresPath() string { return filepath.Join(r.Path, "measures.json") }
 
 // PlanPath is where the plan is.
 func (r *Run) PlanPath() string { return filepath.Join(r.Path, "plan.yaml") }

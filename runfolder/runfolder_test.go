@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"zitherwheel/ending"
 	"zitherwheel/link"
 	"zitherwheel/trace"
 )
@@ -30,7 +31,7 @@ func TestAFolderIsCompleteWhenItIsFinished(t *testing.T) {
 	require.NoError(t, f.Record(1, &trace.Record{T: time.Second, Mark: "here"}))
 	require.NoError(t, f.Log(0, time.Second, "two\nlines"))
 	require.NoError(t, f.Packet(1, link.Up, link.Fate{Number: 1, Size: 9, Copies: 1}))
-	require.NoError(t, f.Finish(Complete, []byte("{}\n"), map[string]int{"n": 1}))
+	require.NoError(t, f.Finish(ending.Ending{How: ending.Complete}, []byte("{}\n"), map[string]int{"n": 1}))
 	assert.Equal(t, dir, f.Path())
 	for _, name := range []string{"about.json", "plan.yaml", "findings.json", "measures.json", "packets.jsonl.zst", "views/server.jsonl.zst", "views/fern.jsonl.zst", "logs/server.log", "logs/fern.log"} {
 		assert.FileExists(t, filepath.Join(dir, name))
@@ -44,7 +45,7 @@ func TestAFolderIsCompleteWhenItIsFinished(t *testing.T) {
 
 	run, err := Open(dir)
 	require.NoError(t, err)
-	assert.Equal(t, About{Layout: Version, Title: "one", Seed: 7, Clock: "virtual", Length: 2, Views: []string{"server", "fern"}, Ended: Complete}, run.About)
+	assert.Equal(t, About{Layout: Version, Title: "one", Seed: 7, Clock: "virtual", Length: 2, Views: []string{"server", "fern"}, Ending: ending.Ending{How: ending.Complete}}, run.About)
 	assert.Equal(t, filepath.Join(dir, "views", "fern.jsonl.zst"), run.ViewPath("fern"))
 	file, err := trace.Open(run.ViewPath("fern"))
 	require.NoError(t, err)
@@ -58,7 +59,7 @@ func TestAFolderThatIsNotFinishedCanBeRead(t *testing.T) {
 	_, dir := begin(t)
 	run, err := Open(dir)
 	require.NoError(t, err)
-	assert.Equal(t, Running, run.About.Ended)
+	assert.Equal(t, ending.Running, run.About.How)
 	assert.Equal(t, filepath.Join(dir, "views", "fern.jsonl"), run.ViewPath("fern"))
 	assert.Equal(t, filepath.Join(dir, "packets.jsonl"), run.PacketsPath())
 }
@@ -147,7 +148,7 @@ func TestWhatBotsDidIsKeptOnlyWhereThereIsSome(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, lines, strings.Count(string(text), "\n"))
 		}
-		require.NoError(t, f.Finish(Complete, nil, nil))
+		require.NoError(t, f.Finish(ending.Ending{How: ending.Complete}, nil, nil))
 		run, err := Open(path)
 		require.NoError(t, err)
 		file, err := trace.Open(run.InputsPath())

@@ -54,7 +54,7 @@ func (m *real) carryOut(ctx context.Context, c check) error {
 			// What a program said at its end may still be on its way.
 			m.settle(ctx, 50*time.Millisecond)
 			w.Log = slices.Clone(c.party.facts.tail)
-			m.whyLog = w.Log
+			m.ending.Log = w.Log
 		}
 		return w
 	}
@@ -68,15 +68,15 @@ func (m *real) carryOut(ctx context.Context, c check) error {
 		switch {
 		case c.done():
 			return true, nil
-		case m.why != "":
-			return false, wrong(m.why)
+		case m.ending.Why != "":
+			return false, wrong(m.ending.Why)
 		case time.Now().After(until):
 			return false, wrong(c.lacks())
 		}
 		return false, nil
 	})
-	if err == nil && m.why != "" {
-		err = wrong(m.why)
+	if err == nil && m.ending.Why != "" {
+		err = wrong(m.ending.Why)
 	}
 	return err
 }

@@ -10,10 +10,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zitherwheel/bot"
+	"zitherwheel/ending"
 	"zitherwheel/judge"
 	"zitherwheel/link"
 	"zitherwheel/plan"
-	"zitherwheel/runfolder"
 )
 
 const watched = `
@@ -58,11 +58,11 @@ func TestAMatchIsCutOff(t *testing.T) {
 	r, err := Run(context.Background(), p, Options{Until: 4 * time.Second, Folder: folder})
 	require.NoError(t, err)
 	assert.Equal(t, 4*time.Second, r.Played)
-	assert.Equal(t, runfolder.Stopped, r.Ended)
+	assert.Equal(t, ending.Stopped, r.Ending.How)
 	whole, err := Run(context.Background(), p, Options{Until: time.Hour})
 	require.NoError(t, err)
 	assert.Equal(t, 10*time.Second, whole.Played)
-	assert.Equal(t, runfolder.Complete, whole.Ended)
+	assert.Equal(t, ending.Complete, whole.Ending.How)
 	var early []string
 	for _, f := range whole.Verdict.Findings {
 		if time.Duration(f.BeganAt) < 2*time.Second {

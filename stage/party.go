@@ -34,6 +34,8 @@ type party struct {
 	reader  *trace.Reader
 	live    align.Live
 	latest  time.Duration   // of its view's records
+	signed  time.Duration   // when it gave a sign of life last: a line, or a packet
+	closed  *closing        // the way of its trace lines, and it has not come back
 	early   []*trace.Record // said before the match began
 	mirror  mirror
 	facts   facts
@@ -55,6 +57,8 @@ type party struct {
 	joins  bool       // it is to join as soon as its process has ended
 	leaves time.Duration
 	asked  time.Duration // when it was to join last; 0 means never
+
+	restartAt time.Duration // the server; 0 means not
 }
 
 // facts are what is known of how a party gets on.
@@ -72,6 +76,7 @@ type facts struct {
 	started   int // processes
 	loading   bool
 	readyLog  bool // a log line was like the one by which it is known to be ready
+	stopped   bool // its process is, by the last look at it
 }
 
 // tailKept is how many of the last log lines are shown with a failure.
@@ -84,14 +89,6 @@ func (m *real) newParty(view int, name string, program *plan.Program) *party {
 	}
 	return &party{ready: ready, match: m, view: view, name: name, program: program, reader: trace.NewReader(nil, m.names), mirror: newMirror(m.names, name, &m.build),
 		facts: facts{joins: map[string]int{}, entities: map[string]string{}, refused: map[string]bool{}}}
-}
-
-// title is how messages call it.
-func (p *party) title() string {
-	if p == p.match.server {
-		return "the server"
-	}
-	return p.name + "'s client"
 }
 
 // values are what stands for words in braces in its commands.
@@ -314,6 +311,7 @@ func (p *party) hear(l build.Line) {
 		return
 	}
 	p.facts.lines++
+	p.heard(at - m.zero)
 	r.T = p.live.Shared(r.T, at)
 	of := p
 	if r.View != "" { // a host speaks for the server too
@@ -394,22 +392,4 @@ func shorten(text string) string {
 		return text[:200] + " ..."
 	}
 	return text
-}
-
-// ended takes in that its process has ended.
-func (p *party) ended(process *build.Process) {
-	if process != p.process {
-		return
-	}
-	m := p.match
-	how, asked := process.Exit()
-	if !asked && p.leaves == 0 && !m.over {
-		m.fail(p, fmt.Sprintf("%s ended by itself (%s)", p.title(), how))
-		return
-	}
-	if p.mirror.inside && !m.over { // it did not say so itself
-		p.take(&trace.Record{T: m.now(), Left: p.name})
-	}
-	p.leaves = 0
-	p.mirror.forget()
 }

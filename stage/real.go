@@ -17,6 +17,7 @@ import (
 	"zitherwheel/build"
 	"zitherwheel/capture"
 	"zitherwheel/chance"
+	"zitherwheel/ending"
 	"zitherwheel/follow"
 	"zitherwheel/judge"
 	"zitherwheel/link"
@@ -58,14 +59,14 @@ type real struct {
 	meter     build.Meter
 	flushed   time.Duration
 	loaded    time.Duration
-	why       string            // the match cannot go on
+	ending    ending.Ending     // as it is known so far; Failed when the match cannot go on
 	stopped   bool              // at the first finding
+	early     bool              // it is over, because the server has ended well with nobody in it
 	alerts    chan judge.Alert  // of those that judge while the match goes on
 	states    chan follow.State // likewise
 	standing  []audit.Standing  // by view, as those say who judge while the match goes on
 	findings  int               // that are certain so far
 	told      time.Time         // when progress was told last
-	whyLog    []string          // the last log lines of the program concerned
 }
 
 // event is a line of a process, its end, or what processes use of the machine.
@@ -146,26 +147,24 @@ func runReal(ctx context.Context, p *plan.Plan, options Options) (*Result, error
 	if m.began {
 		played = min(m.now(), options.length(p))
 	}
+	m.notice()
 	m.over = true
 	m.stop()
-	r := &Result{Played: played, Ended: runfolder.Complete}
 	switch {
 	case ctx.Err() != nil:
-		r.Ended = runfolder.Interrupted
-	case err != nil:
-		r.Ended, r.Why = runfolder.Failed, err.Error()
-		if m.folder != nil {
-			m.folder.Fail(r.Why)
-		}
-	case m.why != "":
-		r.Ended, r.Why = runfolder.Failed, m.why
+		m.ending.How = ending.Interrupted
+	case err != nil && m.ending.Why == "":
+		m.ending.How, m.ending.Why = ending.Failed, err.Error()
+	case m.ending.Why != "":
+		m.ending.How = ending.Failed
 	case m.stopped:
-		r.Ended = runfolder.Stopped
+		m.ending.How = ending.Stopped
+	default:
+		m.ending.How = ending.Complete
 	}
-	if r.Ended == runfolder.Failed {
-		r.Log = m.whyLog
-	}
+	r := &Result{Played: played}
 	m.sumUp(r)
+	r.Ending = m.ending
 	return r, m.failed
 }
 
@@ -184,13 +183,10 @@ func (m *real) tell(format string, args ...any) {
 
 // fail says that the match cannot go on, and because of whom.
 func (m *real) fail(p *party, why string) {
-	if m.why == "" {
-		m.why = why
+	if m.ending.Why == "" {
+		m.ending.Why = why
 		if p != nil {
-			m.whyLog = slices.Clone(p.facts.tail)
-		}
-		if m.folder != nil {
-			m.folder.Fail(why)
+			m.ending.Log = slices.Clone(p.facts.tail)
 		}
 	}
 }
@@ -237,7 +233,11 @@ func (m *real) play(ctx context.Context) error {
 		now := m.now()
 		m.listen()
 		ended, early := m.ended(now, m.options.length(m.plan))
-		if m.stopped = early; ended {
+		if m.stopped = early; ended || m.early {
+			return true, nil
+		}
+		if err := m.restart(now); err != nil {
+			m.fail(m.server, err.Error())
 			return true, nil
 		}
 		for _, b := range m.bots {
@@ -250,7 +250,7 @@ func (m *real) play(ctx context.Context) error {
 				m.fail(whose, fmt.Sprintf("%s never got in: %s", b.name, why))
 			}
 		}
-		return m.why != "", nil
+		return m.ending.Why != "", nil
 	})
 }
 
@@ -298,6 +298,8 @@ func (m *real) handle(e event) {
 	switch {
 	case e.ended != nil:
 		e.party.ended(e.ended)
+	case e.line.Closed:
+		e.party.traceClosed(e.line)
 	case e.loads != nil:
 		m.takeLoads(e.loads)
 	default:
@@ -313,13 +315,20 @@ const (
 // attend does what is due from time to time while the match goes on.
 func (m *real) attend() {
 	now := m.now()
+	for _, p := range m.parties {
+		p.traceLost(now)
+	}
 	m.packets = m.relay.Take(m.packets[:0])
 	for _, packet := range m.packets {
 		b := m.byPath[packet.Path]
 		if packet.Direction == link.Up {
 			b.facts.up++
+			b.sign(packet.Fate.Sent)
 		} else {
 			b.facts.down++
+			if m.server != nil {
+				m.server.sign(packet.Fate.Sent)
+			}
 		}
 		if !m.over && b.view >= 0 {
 			m.packet(b.view, packet.Direction, packet.Fate, packet.Payload)
@@ -396,6 +405,10 @@ func (m *real) takeLoads(loads map[int]build.Load) {
 		if !ok {
 			continue
 		}
+		if load.Stopped && !p.facts.stopped {
+			m.tell("the process of %s is stopped", p.name)
+		}
+		p.facts.stopped = load.Stopped
 		if !p.facts.loading { // the first reading of a process has no CPU
 			p.facts.loading = true
 			continue
@@ -464,28 +477,43 @@ func (m *real) sumUp(r *Result) {
 		m.note(m.folder.Timing(timing))
 	}
 	m.note(m.folder.Flush())
-	var measures *measure.Measures
-	if run, err := runfolder.Open(m.folder.Path()); err != nil {
-		m.note(err)
-	} else if m.began {
-		traces := audit.Run(run, m.plan.Rules)
-		traces.Reference, traces.Align, traces.CutOff = m.plan.Reference, m.plan.Align, false
-		result, err := audit.Judge(context.Background(), traces)
-		var unusable *audit.Unusable
-		switch {
-		case errors.As(err, &unusable):
-			if r.Ended == runfolder.Complete {
-				r.Ended, r.Why = runfolder.Failed, unusable.Error()
-				m.folder.Fail(r.Why)
-			}
-		case err != nil:
-			m.note(err)
-		default:
-			r.Verdict, r.Measures, r.Remarks = result.Verdict, result.Measures, result.Remarks
-			measures = result.Measures
-			r.Findings, err = audit.EncodeVerdict(r.Verdict)
-			m.note(err)
-		}
+	if m.began {
+		m.judge(r)
 	}
-	m.note(m.folder.Finish(r.Ended, r.Findings, measures))
+	if r.Verdict == nil {
+		r.Verdict, r.Measures = audit.Unjudged(m.ending, m.plan.Reference), &measure.Measures{}
+		r.Verdict.Strict = m.plan.Strict
+	}
+	var err error
+	r.Findings, err = audit.EncodeVerdict(r.Verdict)
+	m.note(err)
+	m.note(m.folder.Finish(m.ending, r.Findings, r.Measures))
+}
+
+// judge judges what was recorded, as zwheel check does.
+func (m *real) judge(r *Result) {
+	if s := m.server; s != nil && s.traced() && s.facts.lines == 0 && m.ending.Why == "" && m.ending.How != ending.Interrupted {
+		m.ending.How = ending.Failed
+		m.fail(s, "the server told nothing in its trace: "+lacksLines(s)+"; see docs/trace-lines.md for what it has to print")
+		return
+	}
+	run, err := runfolder.Open(m.folder.Path())
+	if err != nil {
+		m.note(err)
+		return
+	}
+	traces := audit.Run(run, m.plan)
+	traces.Ending = m.ending
+	result, err := audit.Judge(context.Background(), traces)
+	var unusable *audit.Unusable
+	switch {
+	case errors.As(err, &unusable):
+		if m.ending.How == ending.Complete {
+			m.ending.How, m.ending.Why = ending.Failed, unusable.Error()
+		}
+	case err != nil:
+		m.note(err)
+	default:
+		r.Verdict, r.Measures, r.Remarks = result.Verdict, result.Measures, result.Remarks
+	}
 }

@@ -15,7 +15,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"runtime"
-	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -26,6 +25,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zitherwheel/ending"
 	"zitherwheel/hillfold"
 	"zitherwheel/hillfold/process"
 	"zitherwheel/internal/cli"
@@ -51,15 +51,38 @@ func TestMain(m *testing.M) {
 
 // mischief goes wrong in some way and returns where the program's output is to go.
 func mischief(what string) io.Writer {
+	what, who, one := strings.Cut(what, " in ")
+	if one && who != os.Getenv("WHO") {
+		if what = "over a socket"; os.Getenv("ZWHEEL_TRACE") == "" {
+			what = ""
+		}
+	}
 	switch what {
 	case "hang":
 		time.Sleep(time.Hour)
+	case "stop later":
+		time.AfterFunc(1500*time.Millisecond, stopSelf)
+	case "crash once":
+		if _, err := os.Stat(os.Getenv("ONCE")); err != nil {
+			_ = os.WriteFile(os.Getenv("ONCE"), nil, 0o600)
+			return mischief("crash later")
+		}
+	case "over a second socket":
+		first := mischief("over a socket")
+		time.Sleep(20 * time.Millisecond)
+		second, err := net.Dial("tcp", os.Getenv("ZWHEEL_TRACE"))
+		if err != nil {
+			panic(err)
+		}
+		_, _ = fmt.Fprintln(first, "still open") // and nothing more
+		go io.Copy(io.Discard, first.(net.Conn))
+		return second
 	case "crash at start":
 		fmt.Fprintln(os.Stderr, "cannot load the field")
 		os.Exit(3)
 	case "crash later":
 		time.AfterFunc(time.Second, func() {
-			fmt.Fprintln(os.Stderr, "index out of range")
+			fmt.Fprintln(os.Stderr, "index 17 out of range")
 			os.Exit(9)
 		})
 	case "flood":
@@ -251,29 +274,27 @@ func TestWhateverABuildDoesTheRunEndsAndSaysSo(t *testing.T) {
 	turns := make(chan bool, 6)
 	for _, c := range []struct {
 		side, what string
-		ended      string
+		ended      ending.How
 		why        string // in the reason, or in why a bot was never in
 		log        string // in the last log lines
 	}{
-		{"server", "nothing", runfolder.Complete, "", ""},
-		{"server", "flood", runfolder.Complete, "", ""},
-		{"client", "flood", runfolder.Complete, "", ""},
-		{"client", "half lines", runfolder.Complete, "", ""},
-		{"server", "forks", runfolder.Complete, "", ""},
-		{"client", "forks", runfolder.Complete, "", ""},
-		{"client", "deaf", runfolder.Complete, "", ""},
-		{"server", "deaf", runfolder.Complete, "", ""},
-		{"client", "clock jumps", runfolder.Complete, "", ""},
-		{"server", "clock jumps", runfolder.Complete, "", ""},
-		{"server", "hang", runfolder.Failed, "server: it is ready: not ready after 1.5s: no trace line", ""},
-		{"server", "mute", runfolder.Failed, "server: it is ready: not ready after 1.5s: no trace line", "listening on udp"},
-		{"server", "crash at start", runfolder.Failed, "the server ended by itself (exit status 3)", "cannot load the field"},
-		{"server", "crash later", runfolder.Failed, "the server ended by itself (exit status 9)", "index out of range"},
-		{"client", "hang", runfolder.Failed, `never got in: the first step that fails is "its packets reach the relay": no packet has come from it`, ""},
-		{"client", "mute", runfolder.Failed, `"its trace lines are well formed": no trace line has come, only log text`, "in the match"},
-		{"client", "garbage", runfolder.Failed, `lines and all malformed, the first: no "t": every line needs its time in seconds: {"time":"now"}`, ""},
-		{"client", "crash at start", runfolder.Failed, "client ended by itself (exit status 3)", "cannot load the field"},
-		{"client", "crash later", runfolder.Failed, "client ended by itself (exit status 9)", "index out of range"},
+		{"server", "nothing", ending.Complete, "", ""},
+		{"server", "flood", ending.Complete, "", ""},
+		{"client", "flood", ending.Complete, "", ""},
+		{"client", "half lines", ending.Complete, "", ""},
+		{"server", "forks", ending.Complete, "", ""},
+		{"client", "forks", ending.Complete, "", ""},
+		{"client", "deaf", ending.Complete, "", ""},
+		{"server", "deaf", ending.Complete, "", ""},
+		{"client", "clock jumps", ending.Complete, "", ""},
+		{"server", "clock jumps", ending.Complete, "", ""},
+		{"server", "hang", ending.Failed, "server: it is ready: not ready after 1.5s: no trace line", ""},
+		{"server", "mute", ending.Failed, "server: it is ready: not ready after 1.5s: no trace line", "listening on udp"},
+		{"server", "crash at start", ending.Failed, "the server ended by itself (exit status 3)", "cannot load the field"},
+		{"client", "hang", ending.Failed, `never got in: the first step that fails is "its packets reach the relay": no packet has come from it`, ""},
+		{"client", "mute", ending.Failed, `"its trace lines are well formed": no trace line has come, only log text`, "in the match"},
+		{"client", "garbage", ending.Failed, `lines and all malformed, the first: no "t": every line needs its time in seconds: {"time":"now"}`, ""},
+		{"client", "crash at start", ending.Failed, "client ended by itself (exit status 3)", "cannot load the field"},
 	} {
 		together.Go(func() {
 			turns <- true
@@ -285,10 +306,10 @@ func TestWhateverABuildDoesTheRunEndsAndSaysSo(t *testing.T) {
 				folder := filepath.Join(t.TempDir(), "run")
 				r, err := stage.Run(context.Background(), p, stage.Options{Folder: folder, Guard: []string{"guard"}})
 				require.NoError(t, err)
-				assert.Equal(t, c.ended, r.Ended, r.Why)
-				assert.Contains(t, r.Why, c.why)
-				assert.Contains(t, strings.Join(r.Log, "\n"), c.log)
-				if c.ended == runfolder.Complete {
+				assert.Equal(t, c.ended, r.Ending.How, r.Ending.Why)
+				assert.Contains(t, r.Ending.Why, c.why)
+				assert.Contains(t, strings.Join(r.Ending.Log, "\n"), c.log)
+				if c.ended == ending.Complete {
 					require.NotNil(t, r.Verdict)
 					assert.Empty(t, r.NeverIn)
 					if !testing.Short() { // with the race detector all is too slow to be right in time
@@ -303,8 +324,8 @@ func TestWhateverABuildDoesTheRunEndsAndSaysSo(t *testing.T) {
 				}
 				run, err := runfolder.Open(folder)
 				require.NoError(t, err)
-				assert.Equal(t, c.ended, run.About.Ended)
-				assert.Equal(t, r.Why, run.About.Why)
+				assert.Equal(t, c.ended, run.About.How)
+				assert.Equal(t, r.Ending.Why, run.About.Why)
 				if runtime.GOOS == "linux" {
 					assert.Zero(t, left(mark), "processes left behind")
 				}
@@ -332,10 +353,11 @@ func TestTracesAndControlLinesGoTheWayThatThePlanSays(t *testing.T) {
 			p.Build.Client.Trace, p.Build.Client.Drive = c.trace, c.drive
 			r, err := stage.Run(context.Background(), p, stage.Options{Folder: filepath.Join(t.TempDir(), "run")})
 			require.NoError(t, err)
-			require.Equal(t, runfolder.Complete, r.Ended, r.Why)
+			require.Equal(t, ending.Complete, r.Ending.How, r.Ending.Why)
 			assert.Empty(t, r.NeverIn)
 			if c.open {
-				assert.True(t, slices.ContainsFunc(r.Verdict.Findings, func(f *judge.Finding) bool { return f.Open }), "a client that says nothing any more is not in sync")
+				assert.Equal(t, judge.Inconclusive, r.Verdict.Outcome, "a client whose trace broke off is neither in sync nor frozen")
+				assert.NotNil(t, r.Ending.BreakOf(ending.TraceBroken, "fern"))
 				return
 			}
 			assert.Empty(t, r.Verdict.Findings)
@@ -360,7 +382,7 @@ watch: [{entities: dog/*, fields: [x, y], compare: distance, within: 1, lag: 400
 `)
 	r, err := stage.Run(context.Background(), p, stage.Options{Folder: filepath.Join(t.TempDir(), "run")})
 	require.NoError(t, err)
-	require.Equal(t, runfolder.Complete, r.Ended, "%s %v", r.Why, r.Log)
+	require.Equal(t, ending.Complete, r.Ending.How, "%s %v", r.Ending.Why, r.Ending.Log)
 	assert.Empty(t, r.NeverIn)
 	assert.Empty(t, r.Verdict.Findings)
 	require.Len(t, r.Verdict.Views, 2)
@@ -376,9 +398,9 @@ func TestAPortInUseIsNamed(t *testing.T) {
 	p.Build.Ports[0].Number = conn.LocalAddr().(*net.UDPAddr).Port
 	r, err := stage.Run(context.Background(), p, stage.Options{Folder: filepath.Join(t.TempDir(), "run")})
 	require.NoError(t, err)
-	assert.Equal(t, runfolder.Failed, r.Ended)
-	assert.Contains(t, r.Why, "the server ended by itself (exit status 3)")
-	assert.Contains(t, strings.Join(r.Log, "\n"), "address already in use")
+	assert.Equal(t, ending.Failed, r.Ending.How)
+	assert.Contains(t, r.Ending.Why, "the server ended by itself (exit status 3)")
+	assert.Contains(t, strings.Join(r.Ending.Log, "\n"), "address already in use")
 }
 
 func TestNothingOfARunStaysOpen(t *testing.T) {
@@ -394,7 +416,7 @@ func TestNothingOfARunStaysOpen(t *testing.T) {
 	p := parse(t, strings.Replace(short, "2500ms", "800ms", 1))
 	r, err := stage.Run(context.Background(), p, stage.Options{Folder: filepath.Join(t.TempDir(), "run"), Guard: []string{"guard"}})
 	require.NoError(t, err)
-	require.Equal(t, runfolder.Complete, r.Ended, r.Why)
+	require.Equal(t, ending.Complete, r.Ending.How, r.Ending.Why)
 	assert.LessOrEqual(t, count(), before)
 	// One more asks.
 	require.Eventually(t, func() bool { return runtime.NumGoroutine() <= routines+1 }, 5*time.Second, 10*time.Millisecond)
@@ -407,7 +429,7 @@ func TestARunMayBeInterrupted(t *testing.T) {
 	time.AfterFunc(5*time.Second, cancel)
 	r, err := stage.Run(ctx, p, stage.Options{Folder: filepath.Join(t.TempDir(), "run"), Guard: []string{"guard"}})
 	require.NoError(t, err)
-	assert.Equal(t, runfolder.Interrupted, r.Ended)
+	assert.Equal(t, ending.Interrupted, r.Ending.How)
 	require.NotNil(t, r.Verdict)
 	assert.Positive(t, r.Verdict.Comparisons, "what was played is judged")
 	assert.Zero(t, left("interrupted"))
@@ -473,7 +495,7 @@ func TestBothClocksFindTheSame(t *testing.T) {
 					p.Clock = clock
 					r, err := stage.Run(context.Background(), p, stage.Options{Folder: filepath.Join(t.TempDir(), clock)})
 					require.NoError(t, err)
-					require.NotNil(t, r.Verdict, r.Why)
+					require.NotNil(t, r.Verdict, r.Ending.Why)
 					if want == "" {
 						assert.Empty(t, r.Verdict.Findings, clock)
 						continue
@@ -500,7 +522,7 @@ links:
 	folder := filepath.Join(t.TempDir(), "run")
 	r, err := stage.Run(context.Background(), p, stage.Options{Folder: folder})
 	require.NoError(t, err)
-	require.Equal(t, runfolder.Complete, r.Ended, r.Why)
+	require.Equal(t, ending.Complete, r.Ending.How, r.Ending.Why)
 	assert.Empty(t, r.Verdict.Findings, "none of it is the game's fault")
 	run, err := runfolder.Open(folder)
 	require.NoError(t, err)
@@ -526,7 +548,7 @@ bots: [{name: dog, count: 64, link: village}]
 	}
 	r, err := stage.Run(context.Background(), p, stage.Options{Folder: filepath.Join(t.TempDir(), "run"), Guard: []string{"guard"}})
 	require.NoError(t, err)
-	require.Equal(t, runfolder.Complete, r.Ended, r.Why)
+	require.Equal(t, ending.Complete, r.Ending.How, r.Ending.Why)
 	assert.Empty(t, r.NeverIn)
 	assert.Len(t, r.Verdict.Views, 64)
 	assert.Zero(t, left("many"))

@@ -17,6 +17,7 @@ import (
 
 	"zitherwheel/audit"
 	"zitherwheel/bot"
+	"zitherwheel/ending"
 	"zitherwheel/hillfold"
 	"zitherwheel/judge"
 	"zitherwheel/link"
@@ -39,7 +40,7 @@ type Result struct {
 	Verdict   *judge.Verdict
 	Findings  []byte // the verdict as findings.json has it
 	Measures  *measure.Measures
-	Ended     string // runfolder.Complete or runfolder.Interrupted
+	Ending    ending.Ending
 	Played    time.Duration
 	Refused   []string // bots that the full server did not let in, as the plan asked for
 	NeverIn   []Absent // bots whose clients never got into the match
@@ -133,6 +134,10 @@ func (o *Options) length(p *plan.Plan) time.Duration {
 	return p.Length
 }
 
+// judgedAfterwards reports whether a match on the virtual clock is judged from what was
+// recorded and not as it goes: clocks are brought together by looking at whole traces.
+func judgedAfterwards(p *plan.Plan) bool { return p.Align != "" && p.Align != audit.Shared }
+
 // Run plays a match, judges it and records it. When ctx is done it stops and keeps
 // what there is. The error of a folder that cannot be made wraps
 // runfolder.ErrExists if it is there already.
@@ -141,7 +146,7 @@ func Run(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	if p.Clock == plan.Wall {
+	if p.Clock == plan.Wall || judgedAfterwards(p) {
 		if options.Folder == "" && !options.Silent { // it is judged from what was recorded
 			folder, err := os.MkdirTemp("", "zwheel-")
 			if err != nil {
@@ -150,6 +155,8 @@ func Run(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
 			defer os.RemoveAll(folder)
 			options.Folder = filepath.Join(folder, "run")
 		}
+	}
+	if p.Clock == plan.Wall {
 		return runReal(ctx, p, options)
 	}
 	m, err := newMatch(p, options)

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zitherwheel/audit"
+	"zitherwheel/ending"
 	"zitherwheel/judge"
 	"zitherwheel/link"
 	"zitherwheel/plan"
@@ -68,7 +69,7 @@ func TestARecordedMatchIsJudgedAsItWasLive(t *testing.T) {
 			live := record(t, p, dir)
 			run, err := runfolder.Open(dir)
 			require.NoError(t, err)
-			result, err := audit.Judge(context.Background(), audit.Run(run, p.Rules))
+			result, err := audit.Judge(context.Background(), audit.Run(run, p))
 			require.NoError(t, err)
 			assert.Empty(t, result.Remarks)
 			assert.Equal(t, live.Measures, result.Measures)
@@ -114,10 +115,10 @@ func TestAnInterruptLeavesACompleteFolder(t *testing.T) {
 	dir := t.TempDir()
 	r, err := Run(ctx, trialPlan(t, 1, "", "village"), Options{Folder: filepath.Join(dir, "run")})
 	require.NoError(t, err)
-	assert.Equal(t, runfolder.Interrupted, r.Ended)
+	assert.Equal(t, ending.Interrupted, r.Ending.How)
 	run, err := runfolder.Open(filepath.Join(dir, "run"))
 	require.NoError(t, err)
-	assert.Equal(t, runfolder.Interrupted, run.About.Ended)
+	assert.Equal(t, ending.Interrupted, run.About.How)
 	assert.FileExists(t, filepath.Join(dir, "run", "findings.json"))
 }
 

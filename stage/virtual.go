@@ -10,6 +10,7 @@ import (
 	"zitherwheel/audit"
 	"zitherwheel/bot"
 	"zitherwheel/chance"
+	"zitherwheel/ending"
 	"zitherwheel/hillfold"
 	"zitherwheel/link"
 	"zitherwheel/plan"
@@ -23,8 +24,8 @@ func newMatch(p *plan.Plan, options Options) (*match, error) {
 	m := &match{recorder: recorder{names: trace.NewNames(), views: Views(p)}, plan: p, clock: sim.New()}
 	m.prepare(options, m.clock.Now)
 	m.options = options
-	if !options.Silent {
-		m.bench = audit.NewBench(m.names, m.views, p.Rules, audit.Setting{Reference: p.Reference, Fates: true, Alert: m.alert})
+	if !options.Silent && !judgedAfterwards(p) {
+		m.bench = audit.NewBench(m.names, m.views, p.Rules, audit.Setting{Reference: p.Reference, Fates: true, Strict: p.Strict, Alert: m.alert})
 	}
 	faults, err := hillfold.ParseFaults(p.Game.Faults)
 	if err != nil {
@@ -44,18 +45,18 @@ func newMatch(p *plan.Plan, options Options) (*match, error) {
 
 // play lets the match happen and sums it up.
 func (m *match) play(ctx context.Context) (*Result, error) {
-	p, r := m.plan, &Result{Ended: runfolder.Complete}
+	p, r := m.plan, &Result{Ending: ending.Ending{How: ending.Complete}}
 	var err error
 	if m.options.StopAtFirst || m.options.Progress != nil {
 		err = m.playWatched(ctx, r)
 	} else {
 		err = m.clock.Run(ctx, m.options.length(p))
 		if m.options.length(p) < p.Length {
-			r.Ended = runfolder.Stopped
+			r.Ending.How = ending.Stopped
 		}
 	}
 	if err != nil {
-		r.Ended = runfolder.Interrupted
+		r.Ending.How = ending.Interrupted
 	}
 	r.Played = m.clock.Now()
 	r.Malformed = m.server.Malformed
@@ -68,15 +69,35 @@ func (m *match) play(ctx context.Context) (*Result, error) {
 		}
 	}
 	if m.bench != nil {
-		r.Verdict, r.Measures = m.bench.Finish()
+		r.Verdict, r.Measures = m.bench.Finish(r.Ending)
 		if r.Findings, err = audit.EncodeVerdict(r.Verdict); err != nil {
 			return nil, err
 		}
 	}
 	if m.folder != nil {
-		m.failed = errors.Join(m.failed, m.folder.Finish(r.Ended, r.Findings, r.Measures))
+		m.failed = errors.Join(m.failed, m.folder.Finish(r.Ending, r.Findings, r.Measures))
+	}
+	if m.failed == nil && m.bench == nil && !m.options.Silent {
+		m.failed = r.judgeRecorded(m.folder.Path(), p)
 	}
 	return r, m.failed
+}
+
+// judgeRecorded judges what was recorded, and keeps the verdict in the folder.
+func (r *Result) judgeRecorded(path string, p *plan.Plan) error {
+	run, err := runfolder.Open(path)
+	if err != nil {
+		return err
+	}
+	said, err := audit.Recorded(context.Background(), run, p)
+	if err != nil {
+		return err
+	}
+	r.Verdict, r.Measures, r.Remarks = said.Verdict, said.Measures, said.Remarks
+	if r.Findings, err = audit.EncodeVerdict(r.Verdict); err != nil {
+		return err
+	}
+	return run.Keep(r.Findings, r.Measures)
 }
 
 // Between two looks at a match that is watched.
@@ -94,13 +115,16 @@ func (m *match) playWatched(ctx context.Context, r *Result) error {
 		}
 		ended, early := m.ended(m.clock.Now(), m.options.length(m.plan))
 		if early {
-			r.Ended = runfolder.Stopped
+			r.Ending.How = ending.Stopped
 		}
 		if now := time.Now(); m.options.Progress != nil && (ended || now.Sub(last) >= progressEvery) {
 			last = now
-			p := Progress{At: m.clock.Now(), Length: m.plan.Length, Findings: m.bench.Certain()}
+			p := Progress{At: m.clock.Now(), Length: m.plan.Length}
 			for i, c := range m.clients {
-				p.Bots = append(p.Bots, BotProgress{c.name, c.game.Inside(), m.progress[i+1][link.Up], m.progress[i+1][link.Down], m.bench.Standing(i + 1)})
+				p.Bots = append(p.Bots, BotProgress{Name: c.name, In: c.game.Inside(), Up: m.progress[i+1][link.Up], Down: m.progress[i+1][link.Down]})
+				if m.bench != nil {
+					p.Findings, p.Bots[i].Now = m.bench.Certain(), m.bench.Standing(i+1)
+				}
 			}
 			m.options.Progress(p)
 		}

@@ -20,7 +20,6 @@ import (
 	"zitherwheel/judge"
 	"zitherwheel/odds"
 	"zitherwheel/plan"
-	"zitherwheel/runfolder"
 	"zitherwheel/stage"
 )
 
@@ -313,9 +312,9 @@ func (s *sweeper) point(ctx context.Context, at []int) (*Point, error) {
 			return nil, err
 		}
 		s.tell()
-		if r.Ended == runfolder.Failed || r.Verdict == nil || r.Verdict.Outcome == judge.NothingCompared {
+		if r.Verdict.Outcome == judge.Inconclusive || r.Verdict.Outcome == judge.NothingCompared {
 			if failures++; failures == mostFailures {
-				p.Mark, p.Why = Failed, r.Why
+				p.Mark, p.Why = Failed, r.Verdict.NotWell()
 			}
 			continue
 		}

@@ -7,10 +7,11 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"sync"
 
 	"github.com/klauspost/compress/zstd"
+
+	"zitherwheel/wholefile"
 )
 
 // Open opens a file of trace lines, plain, gzip or zstd. What it is shows in its
@@ -106,31 +107,12 @@ func Pack(path string) (packed string, err error) {
 	if err != nil {
 		return "", err
 	}
-	defer source.Close()
 	packed = path + ".zst"
-	// The name without a dot-tmp ending appears only by rename.
-	target, err := os.CreateTemp(filepath.Dir(path), filepath.Base(packed)+".*.tmp")
-	if err != nil {
-		return "", err
-	}
-	defer func() {
-		if err != nil {
-			target.Close()
-			os.Remove(target.Name())
-		}
-	}()
 	zip := packers.Get().(*zstd.Encoder)
 	defer packers.Put(zip)
-	if err = packFrames(zip, target, source); err != nil {
-		return "", err
-	}
-	if err = target.Close(); err != nil {
-		return "", err
-	}
-	if err = os.Chmod(target.Name(), 0o644); err != nil {
-		return "", err
-	}
-	if err = os.Rename(target.Name(), packed); err != nil {
+	err = wholefile.Write(packed, func(target io.Writer) error { return packFrames(zip, target, source) })
+	// Windows removes nothing that is open.
+	if err = errors.Join(err, source.Close()); err != nil {
 		return "", err
 	}
 	return packed, os.Remove(path)

@@ -7,8 +7,8 @@ import (
 	"slices"
 	"sync"
 
+	"zitherwheel/ending"
 	"zitherwheel/plan"
-	"zitherwheel/runfolder"
 	"zitherwheel/stage"
 )
 
@@ -102,7 +102,7 @@ func both(ctx context.Context, row Row, c cell, options stage.Options) (Pair, er
 	defer os.RemoveAll(folder)
 	options.Folder = filepath.Join(folder, "run")
 	r, err := stage.Run(ctx, again, options)
-	if err != nil || r.Ended == runfolder.Interrupted {
+	if err != nil || r.Ending.How == ending.Interrupted {
 		return Pair{}, err
 	}
 	p.Real = sideOf(r, row.Expected)
@@ -110,7 +110,7 @@ func both(ctx context.Context, row Row, c cell, options stage.Options) (Pair, er
 }
 
 func sideOf(r *stage.Result, expected []string) Side {
-	s := Side{Kinds: []string{}, Failed: r.Why}
+	s := Side{Kinds: []string{}, Failed: r.Ending.Why}
 	if r.Measures != nil {
 		s.Untrusted = r.Measures.Timing.Distrust()
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"slices"
 	"strings"
@@ -10,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zitherwheel/audit"
+	"zitherwheel/ending"
 	"zitherwheel/judge"
 	"zitherwheel/plan"
 	"zitherwheel/report"
@@ -21,7 +23,7 @@ func checkCommand() *cobra.Command {
 	var server, rulesPath string
 	var clients []string
 	var align, reference string
-	var asJSON bool
+	var asJSON, strict, keep bool
 	c := &cobra.Command{
 		Use:   "check [RUNFOLDER]",
 		Short: "Judge recorded traces again, or traces from elsewhere",
@@ -39,16 +41,23 @@ its ping and server_t lines, or from the ways of things (estimated).`,
 		ValidArgsFunction: completeRuns,
 		Args:              cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			traces, err := tracesOf(args, server, clients, rulesPath)
+			if align != "" && !slices.Contains(audit.Alignments, align) {
+				return usage("--align %s: there are %s", align, join(audit.Alignments))
+			}
+			traces, run, err := tracesOf(args, server, clients, rulesPath)
 			if err != nil {
 				return err
+			}
+			switch {
+			case keep && run == nil:
+				return usage("--keep goes with a run folder, where the verdict is kept")
+			case keep && run.About.How == ending.Running:
+				return usage("--keep: %s is being written, or was cut off; what is recorded of it is judged each time anew", args[0])
 			}
 			if align != "" {
 				traces.Align = align
 			}
-			if !slices.Contains(audit.Alignments, align) {
-				return usage("--align %s: there are %s", align, join(audit.Alignments))
-			}
+			traces.Strict = traces.Strict || strict
 			if reference != "" {
 				traces.Reference = reference
 			}
@@ -62,17 +71,21 @@ its ping and server_t lines, or from the ways of things (estimated).`,
 			if err != nil {
 				return failed(err)
 			}
-			silent, verdict := false, result.Verdict
+			verdict := result.Verdict
 			for _, r := range result.Remarks {
-				silent = silent || r.Silent
 				fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s\n", r)
 			}
-			if asJSON {
-				text, err := audit.EncodeVerdict(verdict)
-				if err != nil {
+			encoded, err := audit.EncodeVerdict(verdict)
+			if err != nil {
+				return failed(err)
+			}
+			if keep {
+				if err := run.Keep(encoded, result.Measures); err != nil {
 					return failed(err)
 				}
-				c.OutOrStdout().Write(text)
+			}
+			if asJSON {
+				c.OutOrStdout().Write(encoded)
 			} else {
 				text := report.NewText(c.OutOrStdout())
 				text.Verdict(verdict)
@@ -81,18 +94,17 @@ its ping and server_t lines, or from the ways of things (estimated).`,
 			if verdict.Outcome == judge.NothingCompared {
 				return failed(errors.New("nothing was compared; check that the watch rules fit the entities and fields of the traces, and that the views overlap in time"))
 			}
-			if silent && verdict.Outcome == judge.InSync {
-				return quiet(exitFailed)
-			}
 			return quiet(codeOf(verdict.Outcome))
 		},
 	}
 	c.Flags().StringVar(&server, "server", "", "trace of the server")
 	c.Flags().StringArrayVar(&clients, "client", nil, "trace of a client, as NAME=FILE; repeat for more")
-	c.Flags().StringVar(&align, "align", audit.Shared, "how clocks are brought together: "+join(audit.Alignments))
+	c.Flags().StringVar(&align, "align", "", "how clocks are brought together: "+join(audit.Alignments)+" (default the plan's, or shared)")
 	c.Flags().StringVar(&reference, "reference", "", "whom the views are held against: server, a view's name, or none (default the plan's, or server)")
 	c.Flags().StringVar(&rulesPath, "rules", "", "file with watch rules (default those of the run's plan, or of the demo game)")
 	c.Flags().BoolVar(&asJSON, "json", false, "print the verdict as JSON, like findings.json")
+	c.Flags().BoolVar(&strict, "strict", false, "whatever was to be compared and was not keeps the match from being a pass")
+	c.Flags().BoolVar(&keep, "keep", false, "keep the verdict in the run folder, where report, show, compare and others read it")
 	return c
 }
 
@@ -119,35 +131,47 @@ func known(t audit.Traces) error {
 }
 
 // tracesOf finds what is to be judged, by which rules.
-func tracesOf(args []string, server string, clients []string, rulesPath string) (audit.Traces, error) {
+func tracesOf(args []string, server string, clients []string, rulesPath string) (audit.Traces, *runfolder.Run, error) {
 	var none audit.Traces
 	var rules watch.Rules
 	var err error
 	if rulesPath != "" {
-		if rules, err = plan.LoadRules(rulesPath); err != nil {
-			return none, &exit{exitUsage, err}
+		if rules, err = loadRules(rulesPath); err != nil {
+			return none, nil, err
 		}
 	}
 	if len(args) == 1 {
 		if server != "" || len(clients) > 0 {
-			return none, usage("check takes either a run folder, or --server and --client, not both")
+			return none, nil, usage("check takes either a run folder, or --server and --client, not both")
 		}
 		run, err := runfolder.Open(args[0])
 		if err != nil {
-			return none, &exit{exitUsage, err}
+			return none, nil, &exit{exitUsage, err}
 		}
 		p, err := loadPlan(run.PlanPath())
 		if err != nil {
-			return none, err
+			return none, nil, err
 		}
-		if rulesPath == "" {
-			rules = p.Rules
+		traces := audit.Run(run, p)
+		if rulesPath != "" {
+			traces.Rules = rules
 		}
-		traces := audit.Run(run, rules)
-		traces.Reference = p.Reference
-		return traces, nil
+		return traces, run, nil
 	}
-	return namedTraces(server, clients, rulesPath, true)
+	traces, err := namedTraces(server, clients, rulesPath, true)
+	return traces, nil, err
+}
+
+// loadRules reads a file of rules.
+func loadRules(path string) (watch.Rules, error) {
+	rules, err := plan.LoadRules(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return rules, usage("--rules %s: there is no such file", path)
+	}
+	if err != nil {
+		return rules, &exit{exitUsage, err}
+	}
+	return rules, nil
 }
 
 // namedTraces are those that flags name; whether they must be there already is said
@@ -157,8 +181,8 @@ func namedTraces(server string, clients []string, rulesPath string, there bool) 
 	rules := plan.HillfoldRules()
 	if rulesPath != "" {
 		var err error
-		if rules, err = plan.LoadRules(rulesPath); err != nil {
-			return none, &exit{exitUsage, err}
+		if rules, err = loadRules(rulesPath); err != nil {
+			return none, err
 		}
 	}
 	if len(clients) == 0 {

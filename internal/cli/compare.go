@@ -12,6 +12,7 @@ import (
 	"zitherwheel/page"
 	"zitherwheel/plan"
 	"zitherwheel/report"
+	"zitherwheel/wholefile"
 )
 
 func compareCommand() *cobra.Command {
@@ -91,7 +92,7 @@ Exits with 0 if nothing is new, more frequent or significantly worse, 1 if somet
 				if err := page.Compare(&text, r); err != nil {
 					return failed(err)
 				}
-				if err := os.WriteFile(html, text.Bytes(), 0o644); err != nil {
+				if err := wholefile.Text(html, text.Bytes()); err != nil {
 					return failed(err)
 				}
 			}

@@ -9,6 +9,8 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
 
+	"zitherwheel/audit"
+	"zitherwheel/plan"
 	"zitherwheel/runfolder"
 )
 
@@ -56,11 +58,15 @@ func completeFindings(c *cobra.Command, args []string, begun string) (list []str
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	verdict, err := verdictOf(run)
+	p, err := plan.Load(run.PlanPath())
 	if err != nil || len(args) > 1 {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	for _, f := range verdict.Findings {
+	said, err := audit.Recorded(c.Context(), run, p)
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	for _, f := range said.Verdict.Findings {
 		list = append(list, f.ID+"\t"+string(f.Kind)+" "+f.View+" "+f.Entity)
 	}
 	return list, cobra.ShellCompDirectiveNoFileComp

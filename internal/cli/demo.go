@@ -12,7 +12,6 @@ import (
 	"zitherwheel/judge"
 	"zitherwheel/plan"
 	"zitherwheel/report"
-	"zitherwheel/runfolder"
 	"zitherwheel/stage"
 )
 
@@ -105,7 +104,7 @@ func (s *show) play(c *cobra.Command, out, clock string) error {
 		if failures[i] != nil {
 			return failures[i]
 		}
-		if r.Ended != runfolder.Complete {
+		if !r.Ending.Well() {
 			return conclude(c, r)
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"zitherwheel/page"
 	"zitherwheel/plan"
 	"zitherwheel/report"
+	"zitherwheel/wholefile"
 )
 
 func huntCommand() *cobra.Command {
@@ -106,7 +107,7 @@ func huntPage(folder string, r *hunt.Result) error {
 	if err := page.Hunt(&text, r); err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(folder, "hunt.html"), text.Bytes(), 0o644)
+	return wholefile.Text(filepath.Join(folder, "hunt.html"), text.Bytes())
 }
 
 // huntProgress says a few times a minute how far a hunt is.

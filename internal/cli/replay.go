@@ -12,11 +12,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"zitherwheel/ending"
 	"zitherwheel/judge"
 	"zitherwheel/plan"
 	"zitherwheel/replay"
 	"zitherwheel/report"
 	"zitherwheel/runfolder"
+	"zitherwheel/wholefile"
 )
 
 func replayCommand() *cobra.Command {
@@ -61,16 +63,15 @@ another version of the program can be the cause of.`,
 			} else {
 				text := report.NewText(c.OutOrStdout())
 				text.Followed(followed)
-				if r.Verdict != nil {
-					fmt.Fprintf(c.OutOrStdout(), "\n%s   %s\n", text.Outcome(r.Verdict.Outcome), report.Summary(r.Verdict))
-					text.Findings(r.Verdict)
-				}
+				fmt.Fprintln(c.OutOrStdout())
+				text.Headline(r.Verdict)
+				text.Findings(r.Verdict)
 				fmt.Fprintf(c.OutOrStdout(), "Run folder: %s\n", out)
 			}
 			if followed.Clock == plan.Virtual && !followed.Same {
 				return failed(errors.New("the match was not the same; was it recorded by another version of this program?"))
 			}
-			if r.Ended == runfolder.Stopped { // as it was recorded
+			if r.Ending.How == ending.Stopped { // as it was recorded
 				return quiet(codeOf(r.Verdict.Outcome))
 			}
 			return conclude(c, r)
@@ -178,9 +179,6 @@ func loadFinding(c *cobra.Command, args []string, lab *replay.Lab) (*replay.Reco
 		return nil, nil, err
 	}
 	v := recording.Verdict
-	if v == nil {
-		return nil, nil, usage("%s has no findings.json; judge it with zwheel check first", args[0])
-	}
 	if len(v.Incidents) == 0 {
 		return nil, nil, usage("nothing was found in %s, so there is nothing to ask about", args[0])
 	}
@@ -252,7 +250,7 @@ played --runs times and must show the finding in --needed of them.`,
 			}
 			text, err := s.Text(args[0])
 			if err == nil {
-				err = os.WriteFile(out, text, 0o644)
+				err = wholefile.Text(out, text)
 			}
 			if err != nil {
 				return failed(err)

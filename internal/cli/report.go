@@ -14,6 +14,7 @@ import (
 	"zitherwheel/page"
 	"zitherwheel/report"
 	"zitherwheel/review"
+	"zitherwheel/wholefile"
 )
 
 func reportCommand() *cobra.Command {
@@ -40,7 +41,7 @@ from above. It opens from disk and can be handed on.`,
 			if out == "" {
 				out = filepath.Join(args[0], "report.html")
 			}
-			if err := writeFile(out, func(w io.Writer) error { return page.Write(w, r) }); err != nil {
+			if err := wholefile.Write(out, func(w io.Writer) error { return page.Write(w, r) }); err != nil {
 				return failed(err)
 			}
 			fmt.Fprintf(c.OutOrStdout(), "%s: %s\n", out, report.Summary(r.Verdict))
@@ -57,15 +58,15 @@ from above. It opens from disk and can be handed on.`,
 				figures := figure.All(r)
 				for _, f := range figures {
 					path := filepath.Join(set.folder, unsafeInNames.ReplaceAllString(f.Name, "-")+set.ending)
-					if err := writeFile(path, func(w io.Writer) error { return set.write(f, w) }); err != nil {
+					if err := wholefile.Write(path, func(w io.Writer) error { return set.write(f, w) }); err != nil {
 						return failed(err)
 					}
 				}
 				fmt.Fprintf(c.OutOrStdout(), "%s: %d figures\n", set.folder, len(figures))
 			}
 			if junit != "" {
-				err := writeFile(junit, func(w io.Writer) error {
-					return report.JUnit(w, r.Run.About.Title, r.Verdict, r.Plan.Rules.Limits, r.Run.About.Why)
+				err := wholefile.Write(junit, func(w io.Writer) error {
+					return report.JUnit(w, r.Run.About.Title, r.Verdict, r.Plan.Rules.Limits)
 				})
 				if err != nil {
 					return failed(err)
@@ -73,8 +74,8 @@ from above. It opens from disk and can be handed on.`,
 				fmt.Fprintln(c.OutOrStdout(), junit)
 			}
 			if markdown != "" {
-				err := writeFile(markdown, func(w io.Writer) error {
-					report.Markdown(w, r.Run.About.Title, r.Run.About.Seed, r.Verdict, r.Run.About.Why, args[0])
+				err := wholefile.Write(markdown, func(w io.Writer) error {
+					report.Markdown(w, r.Run.About.Title, r.Run.About.Seed, r.Verdict, args[0])
 					return nil
 				})
 				if err != nil {
@@ -94,17 +95,3 @@ from above. It opens from disk and can be handed on.`,
 }
 
 var unsafeInNames = regexp.MustCompile(`[^A-Za-z0-9-]+`)
-
-// writeFile puts a whole file in place by rename.
-func writeFile(path string, write func(io.Writer) error) error {
-	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+".*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	err = errors.Join(write(f), f.Chmod(0o644), f.Close())
-	if err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), path)
-}

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"zitherwheel/ending"
 	"zitherwheel/judge"
 	"zitherwheel/plan"
 	"zitherwheel/report"
@@ -51,19 +52,13 @@ bytes.`,
 			if err != nil {
 				return err
 			}
-			switch {
-			case asJSON:
+			if asJSON {
 				c.OutOrStdout().Write(r.Findings)
-			case r.Ended == runfolder.Failed && (r.Verdict == nil || r.Verdict.Outcome != judge.OutOfSync):
-				// That the views agreed until then would be misread as a verdict.
-				fmt.Fprintf(c.OutOrStdout(), "%s: seed %d: NOT PLAYED TO ITS END, after %.3f s\nRun folder: %s\n", p.Title, p.Seed, r.Played.Seconds(), out)
-			default:
+			} else {
 				fmt.Fprintf(c.OutOrStdout(), "%s: seed %d, %s, %s\n\n", p.Title, p.Seed, report.Span(p.Length), bots(p))
 				text := report.NewText(c.OutOrStdout())
-				if r.Verdict != nil {
-					text.Verdict(r.Verdict)
-					text.Measures(r.Measures)
-				}
+				text.Verdict(r.Verdict)
+				text.Measures(r.Measures)
 				fmt.Fprintf(c.OutOrStdout(), "Run folder: %s\n", out)
 			}
 			return conclude(c, r)
@@ -137,17 +132,17 @@ func play(c *cobra.Command, p *plan.Plan, folder string, options stage.Options) 
 
 // conclude turns a result into the exit code.
 func conclude(c *cobra.Command, r *stage.Result) error {
-	if r.Ended == runfolder.Interrupted {
+	if r.Ending.How == ending.Interrupted {
 		return &exit{exitInterrupted, fmt.Errorf("interrupted after %.3f s of the match; the verdict is of what was played, and the run folder is complete up to there", r.Played.Seconds())}
 	}
 	for _, name := range r.Refused {
 		fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s was refused by the full server, as a plan with places may want it\n", name)
 	}
-	if r.Ended == runfolder.Failed {
-		if len(r.Log) > 0 {
-			fmt.Fprintf(c.ErrOrStderr(), "The last log lines of the program concerned:\n  %s\n", strings.Join(r.Log, "\n  "))
+	if r.Ending.How == ending.Failed && r.Verdict.Outcome != judge.OutOfSync {
+		if len(r.Ending.Log) > 0 {
+			fmt.Fprintf(c.ErrOrStderr(), "The last log lines of the program concerned:\n  %s\n", strings.Join(r.Ending.Log, "\n  "))
 		}
-		return failed(fmt.Errorf("the match could not be played to its end: %s", r.Why))
+		return failed(fmt.Errorf("the match could not be played to its end: %s", r.Ending.Why))
 	}
 	for _, absent := range r.NeverIn {
 		text := absent.Name + " never got into the match"
@@ -159,17 +154,13 @@ func conclude(c *cobra.Command, r *stage.Result) error {
 	for _, remark := range r.Remarks {
 		fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s\n", remark)
 	}
-	if r.Ended == runfolder.Stopped {
+	if r.Ending.How == ending.Stopped {
 		fmt.Fprintf(c.ErrOrStderr(), "zwheel: stopped at %.3f s, %v after the first finding had become certain\n", r.Played.Seconds(), stage.Aftermath)
-	}
-	code := codeOf(r.Verdict.Outcome)
-	if code == exitInSync && len(r.NeverIn) > 0 {
-		code = exitFailed
 	}
 	if r.Verdict.Outcome == judge.NothingCompared {
 		return failed(errors.New("nothing was compared; check that the bots join and that the watch rules fit the game"))
 	}
-	return quiet(code)
+	return quiet(codeOf(r.Verdict.Outcome))
 }
 
 func bots(p *plan.Plan) string {

@@ -3,8 +3,6 @@ package cli
 import (
 	"bytes"
 	"encoding/json"
-	"errors"
-	"fmt"
 	"os"
 	"slices"
 	"strings"
@@ -13,6 +11,7 @@ import (
 	tea "github.com/charmbracelet/bubbletea"
 	"github.com/spf13/cobra"
 
+	"zitherwheel/audit"
 	"zitherwheel/inspect"
 	"zitherwheel/judge"
 	"zitherwheel/report"
@@ -46,13 +45,14 @@ Without a thing to show it lists the findings of the run.`,
 			if err != nil {
 				return err
 			}
-			verdict, err := verdictOf(run)
+			said, err := audit.Recorded(c.Context(), run, p)
 			if err != nil {
-				return err
+				return failed(err)
 			}
+			verdict := said.Verdict
 			text := report.NewText(c.OutOrStdout())
 			if len(args) == 1 {
-				fmt.Fprintf(c.OutOrStdout(), "%s   %s\n", text.Outcome(verdict.Outcome), report.Summary(verdict))
+				text.Headline(verdict)
 				text.Findings(verdict)
 				return nil
 			}
@@ -93,22 +93,6 @@ Without a thing to show it lists the findings of the run.`,
 
 // stepRoom is how far a window reaches to either side, before more is read.
 const stepRoom = 5 * time.Second
-
-// verdictOf reads what the judge said of a run.
-func verdictOf(run *runfolder.Run) (*judge.Verdict, error) {
-	text, err := os.ReadFile(run.FindingsPath())
-	if errors.Is(err, os.ErrNotExist) {
-		return nil, usage("%s has no findings.json; judge it with zwheel check first, or play it to its end", run.Path)
-	}
-	verdict := &judge.Verdict{}
-	if err == nil {
-		err = json.Unmarshal(text, verdict)
-	}
-	if err != nil {
-		return nil, failed(err)
-	}
-	return verdict, nil
-}
 
 // target is what is to be shown, and when.
 type target struct {

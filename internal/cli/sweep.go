@@ -18,6 +18,7 @@ import (
 	"zitherwheel/plan"
 	"zitherwheel/report"
 	"zitherwheel/sweep"
+	"zitherwheel/wholefile"
 )
 
 func sweepCommand() *cobra.Command {
@@ -154,7 +155,7 @@ func leaveSweep(folder string, r *sweep.Result) error {
 		files["sweep.png"] = png.Bytes()
 	}
 	for name, content := range files {
-		failures = append(failures, os.WriteFile(filepath.Join(folder, name), content, 0o644))
+		failures = append(failures, wholefile.Text(filepath.Join(folder, name), content))
 	}
 	return errors.Join(append(failures, rows.Error())...)
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zitherwheel/audit"
+	"zitherwheel/ending"
 	"zitherwheel/follow"
 	"zitherwheel/report"
 	"zitherwheel/runfolder"
@@ -36,18 +37,18 @@ one. The whole verdict is that of the run, or of zwheel check afterwards.`,
 				if err != nil {
 					return &exit{exitUsage, err}
 				}
-				if run.About.Ended != runfolder.Running {
-					return usage("%s has ended (%s); judge it with zwheel check %s", args[0], run.About.Ended, args[0])
+				if run.About.How != ending.Running {
+					return usage("%s has ended (%s); judge it with zwheel check %s", args[0], run.About.How, args[0])
 				}
 				p, err := loadPlan(run.PlanPath())
 				if err != nil {
 					return err
 				}
-				found := audit.Run(run, p.Rules)
+				found := audit.Run(run, p)
 				traces.Sources, traces.Packets, traces.Rules, traces.Reference = found.Sources, found.Packets, p.Rules, p.Reference
 				traces.Ended = func() bool {
 					now, err := runfolder.Open(args[0])
-					return err != nil || now.About.Ended != runfolder.Running
+					return err != nil || now.About.How != ending.Running
 				}
 			} else {
 				given, err := namedTraces(server, clients, rulesPath, false)

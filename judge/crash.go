@@ -1,0 +1,159 @@
+package judge
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"zitherwheel/ending"
+	"zitherwheel/link"
+	"zitherwheel/trace"
+)
+
+// just is what went over a view's link and what its player did lately, for the
+// evidence of a crash.
+type just struct {
+	packets [justPackets]sentPacket
+	inputs  [justInputs]deed
+}
+
+type sentPacket struct {
+	direction link.Direction
+	fate      link.Fate
+}
+
+type deed struct {
+	t    time.Duration
+	view int
+	text string
+}
+
+const (
+	justPackets = 8
+	justInputs  = 4
+)
+
+// did remembers what a view's player does.
+func (v *view) did(r *trace.Record) {
+	copy(v.just.inputs[:], v.just.inputs[1:])
+	v.just.inputs[justInputs-1] = deed{r.T, v.number, r.Input}
+}
+
+// Broke takes in that something broke for a view, by its place in Config.Views, when
+// the records and packets up to then were taken in. A crash is a finding; whatever
+// else a view told of last, it is out of the match from then on.
+func (j *Judge) Broke(view int, b ending.Break) {
+	j.advance(time.Duration(b.At))
+	v := j.views[view]
+	if b.Kind == ending.Crashed {
+		j.crashed(v, b)
+	}
+	at := time.Duration(b.At)
+	switch {
+	case view == 0 && b.Back > 0: // it begins anew, and so does everybody
+		j.reference(&trace.Record{T: at, Whole: true})
+		j.waiting.when(at, func() {
+			for _, v := range j.views[1:] {
+				j.leave(v, at)
+				v.broken = true
+			}
+		})
+	case view > 0:
+		j.waiting.when(at, func() { j.leave(v, at); v.broken = b.Kind == ending.TraceBroken })
+	}
+}
+
+// comesBack reports whether a view whose trace broke off has said so much that it can be
+// judged again: what it told of a picture that was lost in between is not known.
+func (v *view) comesBack(r *trace.Record) bool { return v.broken && r.Whole && !v.in }
+
+// crashed makes the finding of a program that ended by itself.
+func (j *Judge) crashed(v *view, b ending.Break) {
+	at := time.Duration(b.At)
+	whose := "the server"
+	if v.number > 0 || v.name != "server" {
+		whose = v.name + "'s client"
+	}
+	f := &Finding{Kind: Crashed, View: v.name, Fields: "program", Own: v.number > 0, BeganAt: b.At, EndedAt: b.At, Open: true, Ended: "it did not come back",
+		Why: fmt.Sprintf("%s ended by itself (%s)", whose, b.How), Evidence: Evidence{Since: Seconds(at - lookBack), Values: []ValueRow{}, Log: b.Log}}
+	if v.number > 0 && v.own != trace.Nobody {
+		f.Entity = j.config.Names.EntityID(v.own)
+	}
+	if b.Back > 0 {
+		f.Open, f.EndedAt, f.Ended = false, b.Back, "its being started again"
+	}
+	f.cause = b.How + lastSaid(b.Log)
+	views := []*view{v}
+	if v.number == 0 {
+		views = j.views[1:]
+	}
+	f.Evidence.just(j, views, at)
+	for _, m := range j.members {
+		if (m.t-at).Abs() < lookAround && len(f.Evidence.Around) < memberRows {
+			f.Evidence.Around = append(f.Evidence.Around, MemberRow{Seconds(m.t), j.views[m.view].name, m.text})
+		}
+	}
+	j.add(f)
+}
+
+// just adds the last packets and inputs of some views.
+func (ev *Evidence) just(j *Judge, views []*view, at time.Duration) {
+	type packet struct {
+		sentPacket
+		view *view
+	}
+	var packets []packet
+	var deeds []deed
+	for _, v := range views {
+		for _, p := range v.just.packets {
+			if p.fate.Number > 0 && at-p.fate.Sent < lookAround {
+				packets = append(packets, packet{p, v})
+			}
+		}
+		for _, d := range v.just.inputs {
+			if d.text != "" && at-d.t < lookAround {
+				deeds = append(deeds, d)
+			}
+		}
+	}
+	slices.SortStableFunc(packets, func(a, b packet) int { return int(a.fate.Sent - b.fate.Sent) })
+	for _, p := range packets[max(0, len(packets)-justPackets):] {
+		row := PacketRow{Direction: p.direction.String(), Number: p.fate.Number, Sent: Seconds(p.fate.Sent), Size: p.fate.Size, Fate: "arrived"}
+		if len(views) > 1 {
+			row.Link = p.view.name
+		}
+		switch {
+		case p.fate.Copies == 0:
+			row.Fate = p.fate.Dropped.String()
+			ev.Lost++
+		case p.fate.Arrives[0] > at:
+			row.Fate = "on its way"
+		}
+		ev.Packets = append(ev.Packets, row)
+	}
+	slices.SortStableFunc(deeds, func(a, b deed) int { return int(a.t - b.t) })
+	for _, d := range deeds[max(0, len(deeds)-justInputs):] {
+		ev.Inputs = append(ev.Inputs, MemberRow{Seconds(d.t), j.views[d.view].name, d.text})
+	}
+}
+
+var digits = regexp.MustCompile(`0x[0-9a-fA-F]+|[0-9]+`)
+
+// lastSaid is the last line of a log with its numbers taken out: what crashes of one
+// cause have in common.
+func lastSaid(log []string) string {
+	for _, line := range slices.Backward(log) {
+		if line = strings.TrimSpace(line); line != "" {
+			return ": " + digits.ReplaceAllString(line, "#")
+		}
+	}
+	return ""
+}
+
+// resumed reports whether lines came of a view after its trace had broken off.
+func (v *view) resumed(e ending.Ending) bool {
+	b := e.BreakOf(ending.TraceBroken, v.name)
+	return b != nil && v.to > time.Duration(b.At)
+}
