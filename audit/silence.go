@@ -157,7 +157,7 @@ func silences(traces Traces, views []*pulse, until time.Duration) (list []ending
 			if p.sender && i == reference {
 				going = other.last
 			}
-			othersGoOn = othersGoOn || k != i && (i == reference || k == reference) && going-p.last >= wait
+			othersGoOn = othersGoOn || k != i && other.spoke && other.began < p.last && (i == reference || k == reference) && going-p.last >= wait
 		}
 		if until-p.last >= wait && othersGoOn {
 			list = append(list, ending.Break{Kind: ending.Silent, View: traces.Sources[i].View, At: trace.Seconds(p.last),

@@ -112,7 +112,11 @@ func (e *Ending) Sentences(until time.Duration) (list []string) {
 		if why == "" {
 			why = "for no known reason"
 		}
-		list = append(list, "not played to its end, but to "+at+": "+why)
+		if until > 0 {
+			list = append(list, "not played to its end, but to "+at+": "+why)
+		} else {
+			list = append(list, "it could not be played: "+why)
+		}
 	}
 	for _, b := range e.Breaks {
 		text := b.String()

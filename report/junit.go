@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"zitherwheel/judge"
+	"zitherwheel/visible"
 	"zitherwheel/watch"
 )
 
@@ -195,5 +196,6 @@ func Markdown(w io.Writer, title string, seed uint64, v *judge.Verdict, folder s
 
 // plain makes a game's text harmless in Markdown.
 func plain(s string) string {
-	return strings.NewReplacer("\\", "\\\\", "|", "\\|", "*", "\\*", "_", "\\_", "`", "\\`", "<", "&lt;", ">", "&gt;", "[", "\\[", "]", "\\]", "\n", " ").Replace(s)
+	s = visible.Text(strings.ReplaceAll(s, "\n", " "))
+	return strings.NewReplacer("\\", "\\\\", "|", "\\|", "*", "\\*", "_", "\\_", "`", "\\`", "<", "&lt;", ">", "&gt;", "[", "\\[", "]", "\\]").Replace(s)
 }

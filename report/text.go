@@ -3,35 +3,40 @@
 package report
 
 import (
-	"bytes"
 	"cmp"
 	"fmt"
 	"io"
 	"maps"
 	"math"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
-	"text/tabwriter"
 	"time"
 
-	"github.com/charmbracelet/lipgloss"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
 
 	"zitherwheel/judge"
 )
 
 // Text writes verdicts for a terminal.
 type Text struct {
-	w     io.Writer
-	style *lipgloss.Renderer
+	w       io.Writer
+	colours bool
 }
 
 // NewText returns a writer of text. It colours what it writes if w is a
 // terminal and NO_COLOR is not set.
-func NewText(w io.Writer) *Text { return &Text{w, lipgloss.NewRenderer(w)} }
+func NewText(w io.Writer) *Text {
+	return &Text{w, colorprofile.Detect(w, os.Environ()) >= colorprofile.ANSI}
+}
 
 func (t *Text) colour(code, s string) string {
-	return t.style.NewStyle().Foreground(lipgloss.Color(code)).Bold(true).Render(s)
+	if !t.colours {
+		return s
+	}
+	return "\x1b[1;3" + code + "m" + s + "\x1b[m"
 }
 
 // Outcome is the verdict as a coloured word.
@@ -394,24 +399,27 @@ type table struct {
 func (t *table) row(cells ...string) { t.rows = append(t.rows, cells) }
 
 func (t *table) write(w io.Writer) {
-	var text bytes.Buffer
-	tabs := tabwriter.NewWriter(&text, 0, 0, 3, ' ', 0)
+	// As wide as it is drawn: letters of some scripts take two columns, and some none.
 	widths := map[int]int{}
 	for _, row := range t.rows {
 		for i, cell := range row {
-			widths[i] = max(widths[i], len(cell))
+			widths[i] = max(widths[i], ansi.StringWidth(cell))
 		}
 	}
 	for _, row := range t.rows {
-		cells := slices.Clone(row)
-		for i := 1; t.right && i < len(cells); i++ {
-			cells[i] = strings.Repeat(" ", widths[i]-len(cells[i])) + cells[i]
+		var line strings.Builder
+		for i, cell := range row {
+			if i > 0 {
+				line.WriteString("   ")
+			}
+			room := strings.Repeat(" ", widths[i]-ansi.StringWidth(cell))
+			if t.right && i > 0 {
+				line.WriteString(room + cell)
+			} else {
+				line.WriteString(cell + room)
+			}
 		}
-		fmt.Fprintln(tabs, strings.Join(cells, "\t"))
-	}
-	tabs.Flush()
-	for line := range strings.Lines(text.String()) {
-		fmt.Fprintln(w, strings.TrimRight(line, " \n"))
+		fmt.Fprintln(w, strings.TrimRight(line.String(), " "))
 	}
 }
 

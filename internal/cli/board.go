@@ -6,22 +6,23 @@ import (
 	"os"
 	"time"
 
-	tea "github.com/charmbracelet/bubbletea"
+	tea "charm.land/bubbletea/v2"
 	"github.com/spf13/cobra"
 
 	"zitherwheel/judge"
 	"zitherwheel/plan"
 	"zitherwheel/report"
 	"zitherwheel/stage"
+	"zitherwheel/visible"
 )
 
 // watched plays a match while it is shown: on a terminal as a board, elsewhere as a
 // line for each thing that happens.
 func watched(c *cobra.Command, p *plan.Plan, options stage.Options) (*stage.Result, error) {
 	messages := c.ErrOrStderr()
-	file, isFile := messages.(*os.File)
+	file := terminal(messages)
 	lasts := p.Clock == plan.Wall || p.Length >= worthABoard
-	if !isFile || !isTerminal(file) || !isTerminal(os.Stdin) || !lasts {
+	if file == nil || !isTerminal(os.Stdin) || !lasts {
 		options.Tell = func(text string) { fmt.Fprintln(messages, text) }
 		if p.Clock == plan.Wall || options.StopAtFirst {
 			options.Alert = quietAfter(alertsTold, func(text string) { fmt.Fprintln(messages, text) })
@@ -90,7 +91,7 @@ func (b *board) Update(message tea.Msg) (tea.Model, tea.Cmd) {
 		b.board.Alerts = append(b.board.Alerts, m)
 	case done:
 		return b, tea.Quit
-	case tea.KeyMsg:
+	case tea.KeyPressMsg:
 		if key := m.String(); key == "ctrl+c" || key == "q" {
 			b.cancel()
 		}
@@ -98,6 +99,6 @@ func (b *board) Update(message tea.Msg) (tea.Model, tea.Cmd) {
 	return b, nil
 }
 
-func (b *board) View() string {
-	return b.board.String() + "\n  q ends the match; what was played is judged\n"
+func (b *board) View() tea.View {
+	return tea.NewView(visible.Screen(b.board.String()) + "\n  q ends the match; what was played is judged\n")
 }

@@ -3,16 +3,11 @@
 package cli
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"os/signal"
 	"strings"
-	"syscall"
 
-	"github.com/mattn/go-isatty"
 	"github.com/spf13/cobra"
 
 	"zitherwheel/judge"
@@ -54,8 +49,9 @@ func quiet(code int) error {
 
 // Main runs the program and returns its exit code.
 func Main(args []string, out, messages io.Writer) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := interruptible()
 	defer stop()
+	stdout, stderr := newOutput(out, stop), newOutput(messages, stop)
 	root := &cobra.Command{
 		Use:   "zwheel",
 		Short: "Play networked matches with bots on bad links, and name every desync",
@@ -71,25 +67,30 @@ could not be carried out or compared nothing; 130 interrupted.`,
 		SilenceUsage:  true,
 	}
 	root.SetArgs(args)
-	root.SetOut(out)
-	root.SetErr(messages)
+	root.SetOut(stdout)
+	root.SetErr(stderr)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%s: %w; see %s --help", c.CommandPath(), err, c.CommandPath())
 	})
 	root.AddCommand(demoCommand(), runCommand(), checkCommand(), faultsCommand(), trialCommand(), hillfoldCommand(), preflightCommand(), relayCommand(), reportCommand(), showCommand(), linksCommand(), planCommand(), tailCommand(), huntCommand(), replayCommand(), whyCommand(), shrinkCommand(), sweepCommand(), compareCommand(), manCommand(), guardCommand())
 	explainArguments(root)
 	err := root.ExecuteContext(ctx)
-	if err == nil {
-		return exitInSync
+	code := exitInSync
+	if err != nil {
+		var e *exit
+		if !errors.As(err, &e) { // cobra's own: an unknown command, a wrong number of arguments
+			e = &exit{exitUsage, fmt.Errorf("%w; see zwheel --help", err)}
+		}
+		if e.err != nil {
+			fmt.Fprintf(stderr, "zwheel: %s\n", e.err)
+		}
+		code = e.code
 	}
-	var e *exit
-	if !errors.As(err, &e) { // cobra's own: an unknown command, a wrong number of arguments
-		e = &exit{exitUsage, fmt.Errorf("%w; see zwheel --help", err)}
+	if err := stdout.failure(); err != nil {
+		fmt.Fprintf(stderr, "zwheel: what there was to say could not be written: %s\n", err)
+		return exitFailed
 	}
-	if e.err != nil {
-		fmt.Fprintf(messages, "zwheel: %s\n", e.err)
-	}
-	return e.code
+	return code
 }
 
 // explainArguments lets every command say what it is to be called with, when it is
@@ -126,5 +127,3 @@ func codeOf(o judge.Outcome) int {
 }
 
 func join(list []string) string { return strings.Join(list, ", ") }
-
-func isTerminal(f *os.File) bool { return isatty.IsTerminal(f.Fd()) }

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"time"
 
@@ -113,9 +112,8 @@ func huntPage(folder string, r *hunt.Result) error {
 // huntProgress says a few times a minute how far a hunt is.
 func huntProgress(c *cobra.Command) func(hunt.Progress) {
 	messages := c.ErrOrStderr()
-	file, isFile := messages.(*os.File)
 	every, end := 5*time.Second, "\n"
-	if isFile && isTerminal(file) {
+	if terminal(messages) != nil {
 		every, end = 200*time.Millisecond, "    \r"
 	}
 	last := time.Now()

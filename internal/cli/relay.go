@@ -11,13 +11,14 @@ import (
 	"strings"
 	"time"
 
-	tea "github.com/charmbracelet/bubbletea"
+	tea "charm.land/bubbletea/v2"
 	"github.com/spf13/cobra"
 
 	"zitherwheel/link"
 	"zitherwheel/plan"
 	"zitherwheel/report"
 	"zitherwheel/switchboard"
+	"zitherwheel/visible"
 )
 
 func relayCommand() *cobra.Command {
@@ -169,8 +170,8 @@ func setQualities(c *switchboard.Config, named string, both map[string]*string, 
 func operate(c *cobra.Command, board *switchboard.Board, title, control string, every time.Duration) error {
 	follow := &follower{path: control}
 	defer follow.close()
-	if out, ok := c.OutOrStdout().(*os.File); ok && isTerminal(out) && isTerminal(os.Stdin) {
-		_, err := tea.NewProgram(&panel{board: board, title: title, follow: follow}, tea.WithContext(c.Context())).Run()
+	if out := terminal(c.OutOrStdout()); out != nil && isTerminal(os.Stdin) {
+		_, err := tea.NewProgram(&panel{board: board, title: title, follow: follow}, tea.WithContext(c.Context()), tea.WithOutput(out)).Run()
 		if errors.Is(err, tea.ErrProgramKilled) || errors.Is(err, tea.ErrInterrupted) {
 			err = nil // ended from outside, as it may be
 		}
@@ -272,11 +273,14 @@ func (p *panel) Update(message tea.Msg) (tea.Model, tea.Cmd) {
 			p.do(command)
 		}
 		return p, look()
-	case tea.KeyMsg:
-		if key := m.String(); key == "q" || key == "ctrl+c" {
-			return p, tea.Quit
-		} else if command := p.command(key); command != "" {
-			p.do(command)
+	case tea.KeyPressMsg:
+		for _, key := range keysOf(m) {
+			if key == "q" || key == "ctrl+c" {
+				return p, tea.Quit
+			}
+			if command := p.command(key); command != "" {
+				p.do(command)
+			}
 		}
 	}
 	return p, nil
@@ -289,21 +293,32 @@ func (p *panel) do(command string) {
 	}
 }
 
-// command is what a key stands for: small letters for more, capitals for less.
+// keysOf are the keys of a message: those that are pressed fast, or pasted, come together.
+func keysOf(m tea.KeyPressMsg) (keys []string) {
+	if m.Text == "" {
+		return []string{m.String()}
+	}
+	for _, r := range m.Text {
+		keys = append(keys, string(r))
+	}
+	return keys
+}
+
+// command is what a key stands for: small letters for less, capitals for more.
 func (p *panel) command(key string) string {
 	q, _, cut := p.board.Link()
 	switch key {
-	case "l":
-		return fmt.Sprintf("latency %v", q.Latency+20*time.Millisecond)
 	case "L":
+		return fmt.Sprintf("latency %v", q.Latency+20*time.Millisecond)
+	case "l":
 		return fmt.Sprintf("latency %v", max(0, q.Latency-20*time.Millisecond))
-	case "j":
-		return fmt.Sprintf("jitter %v", q.Jitter+5*time.Millisecond)
 	case "J":
+		return fmt.Sprintf("jitter %v", q.Jitter+5*time.Millisecond)
+	case "j":
 		return fmt.Sprintf("jitter %v", max(0, q.Jitter-5*time.Millisecond))
-	case "p":
-		return fmt.Sprintf("loss %.2f", min(1, q.Loss+0.01))
 	case "P":
+		return fmt.Sprintf("loss %.2f", min(1, q.Loss+0.01))
+	case "p":
 		return fmt.Sprintf("loss %.2f", max(0, q.Loss-0.01))
 	case "o":
 		if cut {
@@ -318,7 +333,7 @@ func (p *panel) command(key string) string {
 	return ""
 }
 
-func (p *panel) View() string {
+func (p *panel) View() tea.View {
 	var b strings.Builder
 	up, down, cut := p.board.Link()
 	fmt.Fprintf(&b, "%s, for %.0f s\n\n%s\n", p.title, p.board.Now().Seconds(), report.LinkLines(up, down, cut))
@@ -326,6 +341,6 @@ func (p *panel) View() string {
 		b.WriteString("  no client yet: point the game's client at the address above\n")
 	}
 	report.Clients(&b, p.clients, p.board.Now())
-	fmt.Fprintf(&b, "\n%s\n\n  keys: l/L latency 20 ms more/less   j/J jitter 5 ms   p/P loss 1 %%   o cut or mend   m new address   r reset   q quit\n  %s\n", report.RelayLateness(p.board.Stats()), p.said)
-	return b.String()
+	fmt.Fprintf(&b, "\n%s\n\n  keys: l/L latency 20 ms less/more   j/J jitter 5 ms   p/P loss 1 %%   o cut or mend   m new address   r reset   q quit\n  %s\n", report.RelayLateness(p.board.Stats()), p.said)
+	return tea.NewView(visible.Screen(b.String()))
 }

@@ -6,7 +6,7 @@ import (
 	"testing"
 	"time"
 
-	tea "github.com/charmbracelet/bubbletea"
+	tea "charm.land/bubbletea/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -37,24 +37,22 @@ func TestKeysChangeTheLink(t *testing.T) {
 	defer board.Close()
 	p := &panel{board: board, title: "relaying", follow: &follower{}}
 	press := func(keys string) {
-		for _, key := range keys {
-			p.Update(tea.KeyMsg{Type: tea.KeyRunes, Runes: []rune{key}})
-		}
+		p.Update(tea.KeyPressMsg{Text: keys}) // as those come that are pressed fast
 	}
-	press("lljpp")
+	press("LLJPP")
 	up, down, cut := board.Link()
 	assert.Equal(t, link.Quality{Latency: 80 * time.Millisecond, Jitter: 5 * time.Millisecond, Loss: 0.02}, up)
 	assert.Equal(t, up, down)
 	assert.False(t, cut)
-	press("LLLLLLJJJPPPPo")
+	press("lllllljjjppppo")
 	up, _, cut = board.Link()
 	assert.Equal(t, link.Quality{}, up, "not below nothing")
 	assert.True(t, cut)
-	assert.Contains(t, p.View(), "CUT: nothing passes")
+	assert.Contains(t, p.View().Content, "CUT: nothing passes")
 	press("omrx")
-	assert.Contains(t, p.View(), "both ways  perfect")
-	assert.Contains(t, p.View(), "no client yet")
-	_, command := p.Update(tea.KeyMsg{Type: tea.KeyRunes, Runes: []rune{'q'}})
+	assert.Contains(t, p.View().Content, "both ways  perfect")
+	assert.Contains(t, p.View().Content, "no client yet")
+	_, command := p.Update(tea.KeyPressMsg{Text: "q"})
 	assert.Equal(t, tea.QuitMsg{}, command())
 }
 
@@ -79,9 +77,9 @@ func TestTheBoardTakesInWhatHappens(t *testing.T) {
 	b := &board{cancel: func() { cancelled = true }, board: report.Board{Title: "match", Began: time.Now()}}
 	b.Update(stage.Progress{At: time.Second, Length: 4 * time.Second, Findings: 1, Bots: []stage.BotProgress{{Name: "fern", In: true}}})
 	b.Update(judge.Alert{At: time.Second, Kind: judge.Ghost, View: "fern", Entity: "dog/oak", Fields: "existence"})
-	assert.Contains(t, b.View(), "1 finding so far")
-	assert.Contains(t, b.View(), "ghost  fern  dog/oak existence")
-	b.Update(tea.KeyMsg{Type: tea.KeyRunes, Runes: []rune{'q'}})
+	assert.Contains(t, b.View().Content, "1 finding so far")
+	assert.Contains(t, b.View().Content, "ghost  fern  dog/oak existence")
+	b.Update(tea.KeyPressMsg{Text: "q"})
 	assert.True(t, cancelled, "q ends the match, not the board")
 	_, command := b.Update(done{})
 	assert.Equal(t, tea.QuitMsg{}, command())

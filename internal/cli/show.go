@@ -2,13 +2,12 @@ package cli
 
 import (
 	"bytes"
-	"encoding/json"
 	"os"
 	"slices"
 	"strings"
 	"time"
 
-	tea "github.com/charmbracelet/bubbletea"
+	tea "charm.land/bubbletea/v2"
 	"github.com/spf13/cobra"
 
 	"zitherwheel/audit"
@@ -16,6 +15,7 @@ import (
 	"zitherwheel/judge"
 	"zitherwheel/report"
 	"zitherwheel/runfolder"
+	"zitherwheel/visible"
 )
 
 func showCommand() *cobra.Command {
@@ -67,18 +67,16 @@ Without a thing to show it lists the findings of the run.`,
 			if err != nil {
 				return &exit{exitUsage, err}
 			}
-			if out, ok := c.OutOrStdout().(*os.File); ok && !plain && !asJSON && isTerminal(out) && isTerminal(os.Stdin) {
+			if terminal(c.OutOrStdout()) != nil && !plain && !asJSON && isTerminal(os.Stdin) {
 				open := func(at time.Duration) (*inspect.Window, error) {
 					return inspect.Open(c.Context(), run, p.Rules, target.entity, at-stepRoom, at+stepRoom)
 				}
-				_, err := tea.NewProgram(&stepper{window: w, open: open, at: target.at, field: target.field}, tea.WithContext(c.Context())).Run()
+				_, err := tea.NewProgram(&stepper{window: w, open: open, at: target.at, field: target.field}, tea.WithContext(c.Context()), tea.WithOutput(terminal(c.OutOrStdout()))).Run()
 				return err
 			}
 			s := only(w.At(target.at), target.field)
 			if asJSON {
-				e := json.NewEncoder(c.OutOrStdout())
-				e.SetIndent("", "  ")
-				return e.Encode(s)
+				return printJSON(c, s)
 			}
 			text.Sheet(s)
 			return nil
@@ -143,9 +141,7 @@ func tellStory(c *cobra.Command, run *runfolder.Run, v *judge.Verdict, t target,
 		return failed(err)
 	}
 	if asJSON {
-		e := json.NewEncoder(c.OutOrStdout())
-		e.SetIndent("", "  ")
-		return e.Encode(chapters)
+		return printJSON(c, chapters)
 	}
 	report.NewText(c.OutOrStdout()).Story(t.finding, chapters)
 	return nil
@@ -163,32 +159,37 @@ type stepper struct {
 func (s *stepper) Init() tea.Cmd { return nil }
 
 func (s *stepper) Update(message tea.Msg) (tea.Model, tea.Cmd) {
-	key, ok := message.(tea.KeyMsg)
+	key, ok := message.(tea.KeyPressMsg)
 	if !ok {
 		return s, nil
 	}
 	steps := map[string]time.Duration{"left": -50 * time.Millisecond, "right": 50 * time.Millisecond, "h": -50 * time.Millisecond, "l": 50 * time.Millisecond,
 		"down": -time.Second, "up": time.Second, "j": -time.Second, "k": time.Second}
-	switch step, known := steps[key.String()]; {
-	case known:
-		at := max(0, s.at+step)
-		if at < s.window.From || at > s.window.Until {
-			w, err := s.open(at)
-			if err != nil {
-				s.said = err.Error()
-				return s, nil
-			}
-			s.window = w
+	for _, key := range keysOf(key) {
+		if step, known := steps[key]; known {
+			s.step(max(0, s.at+step))
+		} else if key == "q" || key == "ctrl+c" || key == "esc" {
+			return s, tea.Quit
 		}
-		s.at, s.said = at, ""
-	case key.String() == "q" || key.String() == "ctrl+c" || key.String() == "esc":
-		return s, tea.Quit
 	}
 	return s, nil
 }
 
-func (s *stepper) View() string {
+// step goes to a moment, and reads more where that is needed.
+func (s *stepper) step(at time.Duration) {
+	if at < s.window.From || at > s.window.Until {
+		w, err := s.open(at)
+		if err != nil {
+			s.said = err.Error()
+			return
+		}
+		s.window = w
+	}
+	s.at, s.said = at, ""
+}
+
+func (s *stepper) View() tea.View {
 	var b bytes.Buffer
 	report.NewText(&b).Sheet(only(s.window.At(s.at), s.field))
-	return b.String() + "\n  left and right step 50 ms, up and down a second, q quits\n  " + s.said + "\n"
+	return tea.NewView(visible.Screen(b.String() + "\n  left and right step 50 ms, up and down a second, q quits\n  " + s.said + "\n"))
 }

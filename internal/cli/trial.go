@@ -3,7 +3,6 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
-	"os"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -33,8 +32,7 @@ Exits with 0 if everything that showed itself was found and nothing else was.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			began := time.Now()
 			progress := c.ErrOrStderr()
-			file, ok := progress.(*os.File)
-			terminal := ok && isTerminal(file)
+			terminal := terminal(progress) != nil
 			last := time.Time{}
 			o.Progress = func(done, all int) {
 				if now := time.Now(); now.Sub(last) > 2*time.Second || done == all {
