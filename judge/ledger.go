@@ -268,7 +268,10 @@ func (j *Judge) sweepEvents(t time.Duration) {
 		}
 	}
 	for len(l.sent) > 0 && t-l.sent[0].t > occasionsKept {
-		delete(l.byID, l.sent[0].name+"\x00"+l.sent[0].id)
+		// Ids may start again each round: the name may stand for a newer one by now.
+		if key := l.sent[0].name + "\x00" + l.sent[0].id; l.byID[key] == l.sent[0] {
+			delete(l.byID, key)
+		}
 		l.sent = l.sent[1:]
 	}
 	kept := l.early[:0]

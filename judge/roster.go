@@ -58,6 +58,7 @@ func (j *Judge) sweepRoster(t time.Duration) {
 		case !v.in || s != nil && s.in:
 			v.endStray(t, "the reference letting it in")
 		case v.phantom:
+		case s == nil && v.own == trace.Nobody: // it only watches, and such are counted by few servers
 		default:
 			since, why := v.joinedAt, "the reference never let it in"
 			if s != nil {

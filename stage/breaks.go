@@ -66,7 +66,7 @@ func (p *party) died(how string, failed, inside bool) {
 		m.broke(ending.Crashed, p, m.now(), how)
 		m.fail(p, text)
 	case !p.facts.everIn && !m.othersGotIn(p):
-		m.fail(p, fmt.Sprintf("%s never got in: %s", p.name, text))
+		m.fail(p, text)
 	case failed:
 		m.broke(ending.Crashed, p, m.now(), how)
 		p.asked = 0

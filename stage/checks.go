@@ -4,10 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"zitherwheel/build"
@@ -155,57 +153,46 @@ func (m *real) readyCheck(p *party) check {
 		hint:  "say under ready: by what it is known, or give it longer with within:"}
 }
 
-// portsOpen reports whether all TCP ports of the server can be connected to.
+// portsOpen reports whether the server listens at all of its TCP ports. Where that cannot
+// be told it is not waited for.
 func (m *real) portsOpen() bool {
 	for i, p := range m.build.Ports {
-		if p.Network == "tcp" {
-			c, err := net.DialTimeout("tcp", m.addresses[i], time.Second)
-			if err != nil {
-				return false
-			}
-			c.Close()
+		if bound, known := m.bound(i); p.Network == "tcp" && known && !bound {
+			return false
 		}
 	}
 	return true
 }
 
-// portCheck asks one of the server's ports whether anybody listens.
+// bound reports whether somebody listens at a port of the server, and whether that can be
+// told. Nothing is sent: a server may take an empty datagram, or a connection that is
+// closed at once, for a player's.
+func (m *real) bound(i int) (bound, known bool) {
+	at, err := resolve(m.addresses[i])
+	if err != nil {
+		return false, false
+	}
+	return build.Bound(m.build.Ports[i].Network, at)
+}
+
+// portCheck looks whether anybody listens at one of the server's ports.
 func (m *real) portCheck(i int) check {
 	port, address := m.build.Ports[i], m.addresses[i]
-	state := "not asked"
-	ask := func() bool {
-		if port.Network == "tcp" {
-			c, err := net.DialTimeout("tcp", address, time.Second)
-			if err != nil {
-				state = err.Error()
-				return false
-			}
-			c.Close()
-			state = "a connection can be made"
-			return true
-		}
-		c, err := net.Dial("udp", address)
-		if err != nil {
-			state = err.Error()
-			return false
-		}
-		defer c.Close()
-		_, _ = c.Write(nil) // the refusal, if any, comes with the read
-		_ = c.SetReadDeadline(time.Now().Add(30 * time.Millisecond))
-		_, err = c.Read(make([]byte, 1500))
-		switch {
-		case errors.Is(err, syscall.ECONNREFUSED):
-			state = "the port refuses datagrams: nothing listens there"
-			return false
-		case err == nil:
-			state = "it answers"
-		default:
-			state = "it takes an empty datagram, and does not answer it"
-		}
-		return true
-	}
+	state := ""
 	return check{name: "server: port " + port.Name + " is open", tried: port.Network + " " + address, within: 3 * time.Second, party: m.server,
-		done: ask, came: func() string { return state }, lacks: func() string { return state },
+		done: func() bool {
+			bound, known := m.bound(i)
+			switch {
+			case !known:
+				state = "not known: it is on another machine, and nothing is sent there unasked"
+			case bound:
+				state = "somebody listens there"
+			default:
+				state = "nobody listens there"
+			}
+			return bound || !known
+		},
+		came: func() string { return state }, lacks: func() string { return state },
 		hint: "does the server listen at {host}:{port}, and on " + port.Network + "?"}
 }
 
@@ -233,7 +220,12 @@ func (m *real) clientChecks(p *party) []check {
 			lacks: func() string { return lacksLines(p) },
 			hint:  "see docs/trace-lines.md for what it has to print"},
 		{name: p.name + ": it says that it is in", tried: fmt.Sprintf(`{"joined":%q,"entity":...} in its trace`, p.name), within: within, party: p,
-			done: func() bool { return p.facts.everIn }, came: func() string { return "its own is " + p.facts.entities[p.name] },
+			done: func() bool { return p.facts.everIn }, came: func() string {
+				if p.spectates() {
+					return "it watches: its line names no entity"
+				}
+				return "its own is " + p.facts.entities[p.name]
+			},
 			lacks: func() string {
 				if p.refused() {
 					return "the server refused it"
@@ -252,16 +244,29 @@ func (m *real) clientChecks(p *party) []check {
 				lacks: func() string { return lacksLines(s) },
 				hint:  "see docs/trace-lines.md for what it has to print"},
 			check{name: p.name + ": the server says that it is in", tried: fmt.Sprintf(`{"joined":%q} in the server's trace`, p.name), within: within, party: s,
-				done: func() bool { return s.facts.joins[p.name] > 0 }, came: func() string { return "as " + s.facts.entities[p.name] },
+				done: func() bool { return s.facts.joins[p.name] > 0 || p.spectates() }, came: func() string {
+					if s.facts.joins[p.name] == 0 {
+						return "it watches, and the server counts it as no player"
+					}
+					return "as " + s.facts.entities[p.name]
+				},
 				lacks: func() string { return "the server has not said that it joined" },
 				hint:  "the client believes to be in, and the server does not; do both say the same name?"},
 			check{name: p.name + ": it is there exactly once", tried: "its entity in both pictures", within: within, party: s,
-				done: func() bool { return m.spawned(p) == "" }, came: func() string { return s.facts.entities[p.name] + " on both sides" },
+				done: func() bool { return m.spawned(p) == "" }, came: func() string {
+					if p.spectates() {
+						return "it has none, on either side"
+					}
+					return s.facts.entities[p.name] + " on both sides"
+				},
 				lacks: func() string { return m.spawned(p) },
 				hint:  "joined must name the player's own entity, and the state must have it"})
 	}
 	return checks
 }
+
+// spectates reports whether its player only watches: it is in, and has no entity.
+func (p *party) spectates() bool { return p.facts.everIn && p.facts.entities[p.name] == "" }
 
 // traced reports whether trace lines of a view can come.
 func (p *party) traced() bool {
@@ -313,6 +318,8 @@ func (m *real) spawned(p *party) string {
 	s := m.server
 	entity := s.facts.entities[p.name]
 	switch {
+	case p.spectates() && entity == "":
+		return ""
 	case entity == "":
 		return "the server's line with joined names no entity"
 	case p.facts.entities[p.name] != entity:

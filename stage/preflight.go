@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"zitherwheel/drive"
 	"zitherwheel/plan"
 	"zitherwheel/trace"
+	"zitherwheel/watch"
 )
 
 // Step is one step of a preflight, as it went.
@@ -99,21 +101,51 @@ func (f *preflight) begin() bool {
 	return true
 }
 
-// players goes through the checks of a first client, and of a second one.
+// players goes through the checks of a first client, and of a second one. A match that
+// begins only with the second is waited for with both.
 func (f *preflight) players() bool {
 	first := f.bots[0]
-	if !f.enter(first) || !f.rules(first) || !f.inputs(first) {
+	if !f.start(first) {
+		return false
+	}
+	together := false
+	if len(f.bots) > 1 && !f.comesIn(first) {
+		second := f.bots[1]
+		f.skip(first.name+": it is in the match alone", fmt.Sprintf("it was not, after %v; perhaps the match begins with a second player, so %s joins too", aloneFor, second.name))
+		if !f.start(second) {
+			return false
+		}
+		together = true
+	}
+	if !f.all(f.clientChecks(first)...) || !f.rules(first) || !f.inputs(first) {
 		return false
 	}
 	if len(f.bots) < 2 {
 		return f.skip("a second client", "the plan has only one bot")
 	}
 	second := f.bots[1]
-	return f.enter(second) && f.meet(first, second) && f.only(first, second) && f.leave(first, second)
+	if !together && !f.start(second) {
+		return false
+	}
+	return f.all(f.clientChecks(second)...) && f.meet(first, second) && f.only(first, second) && f.leave(first, second)
 }
 
-// enter brings a client into the match.
-func (f *preflight) enter(p *party) bool {
+// aloneFor is how long a first client is waited for before a second one is started.
+const aloneFor = 3 * time.Second
+
+// comesIn waits for a client that is alone to get into the match, as long as nothing shows
+// that it cannot.
+func (f *preflight) comesIn(p *party) bool {
+	until := time.Now().Add(min(aloneFor, p.program.Ready.Within))
+	_ = f.pump(f.ctx, func() (bool, error) { // an interrupt shows in the next step
+		return p.facts.everIn || !p.running() || f.ending.Why != "" || time.Now().After(until), nil
+	})
+	// One that never got as far as the server is no matter of how many there are.
+	return p.facts.everIn || !p.running() || p.program != &f.build.Host && (p.facts.up == 0 || f.relay.Stats().Refused > 0) || p.refused() || f.ctx.Err() != nil
+}
+
+// start starts a client and asks it to join.
+func (f *preflight) start(p *party) bool {
 	key := "client"
 	if p.program == &f.build.Host {
 		key = "host"
@@ -123,7 +155,7 @@ func (f *preflight) enter(p *party) bool {
 	}
 	p.asked = max(f.now(), 1)
 	p.say(drive.Line{Do: drive.Join})
-	return f.all(f.clientChecks(p)...)
+	return true
 }
 
 // rules checks that there is something for the watch rules to compare.
@@ -174,8 +206,11 @@ func (f *preflight) picture(p *party) *mirror {
 // inputs checks that the client's inputs arrive.
 func (f *preflight) inputs(p *party) bool {
 	name := p.name + ": its inputs arrive"
-	if !p.drivable() {
-		return f.skip(name, "it reads no control lines")
+	switch {
+	case !p.drivable():
+		return f.skip(name, "the plan says drive: none, so it reads no control lines")
+	case p.spectates():
+		return f.skip(name, "it only watches")
 	}
 	picture := f.picture(p)
 	own := p.mirror.own
@@ -201,12 +236,32 @@ func (f *preflight) inputs(p *party) bool {
 	return ok
 }
 
+// showsOthers reports whether the plan expects a client to show another's entity: whether
+// some rule about it is judged for everybody, wherever they are.
+func (f *preflight) showsOthers(who, whom *party) bool {
+	id := whom.facts.entities[whom.name]
+	for _, rule := range f.plan.Rules.Fields {
+		seen := rule.SeenBy == watch.Everyone || rule.SeenBy == watch.AllButOwner
+		if rule.Judged() && seen && slices.ContainsFunc(rule.Fields, func(field string) bool { return rule.Fits(id, false, field) }) {
+			return true
+		}
+	}
+	return false
+}
+
 // meet checks that two clients see each other.
 func (f *preflight) meet(a, b *party) bool {
-	sees := func(who, whom *party) bool {
-		return who.mirror.has(f.names.Entity(whom.facts.entities[whom.name]))
+	name := b.name + " and " + a.name + " see each other"
+	switch {
+	case a.spectates() && b.spectates():
+		return f.skip(name, "both only watch")
+	case !f.showsOthers(a, b) && !f.showsOthers(b, a):
+		return f.skip(name, "the plan compares nothing of another player's entity")
 	}
-	return f.one(check{name: b.name + " and " + a.name + " see each other", tried: "each one's entity in the other's picture", within: 5 * time.Second, party: b,
+	sees := func(who, whom *party) bool {
+		return whom.spectates() || !f.showsOthers(who, whom) || who.mirror.has(f.names.Entity(whom.facts.entities[whom.name]))
+	}
+	return f.one(check{name: name, tried: "each one's entity in the other's picture", within: 5 * time.Second, party: b,
 		done: func() bool { return sees(a, b) && sees(b, a) },
 		came: func() string { return a.facts.entities[a.name] + " and " + b.facts.entities[b.name] },
 		lacks: func() string {
@@ -215,7 +270,7 @@ func (f *preflight) meet(a, b *party) bool {
 			}
 			return fmt.Sprintf("%s has no %s, who came later", a.name, b.facts.entities[b.name])
 		},
-		hint: "is whoever comes later told what is there already, and are the others told of him?"})
+		hint: "is whoever comes later told what is there already, and are the others told of them?"})
 }
 
 // only checks that inputs move nobody else.
@@ -225,7 +280,7 @@ func (f *preflight) only(a, b *party) bool {
 	own, other := f.names.Entity(a.facts.entities[a.name]), f.names.Entity(b.facts.entities[b.name])
 	fromX, fromY, placed := picture.place(own)
 	otherX, otherY, _ := picture.place(other)
-	if !a.drivable() || !placed {
+	if !a.drivable() || !placed || a.spectates() || b.spectates() {
 		return f.skip(name, "its inputs were not tried")
 	}
 	gone := func(e trace.Entity, x, y float64) float64 {
@@ -254,7 +309,14 @@ func (f *preflight) only(a, b *party) bool {
 // leave checks that who leaves is gone everywhere.
 func (f *preflight) leave(stays, leaves *party) bool {
 	e := f.names.Entity(leaves.facts.entities[leaves.name])
-	return f.one(check{name: leaves.name + ": when it leaves, it is gone everywhere", tried: `{"do":"leave"}`, within: 12 * time.Second, party: leaves,
+	name := leaves.name + ": when it leaves, it is gone everywhere"
+	switch {
+	case leaves.spectates():
+		return f.skip(name, "it only watches")
+	case !leaves.drivable() && leaves.program.Stays:
+		return f.skip(name, "it reads no control lines and stays, so nobody can ask it to")
+	}
+	return f.one(check{name: name, tried: `{"do":"leave"}`, within: 12 * time.Second, party: leaves,
 		begin: func() error { leaves.leave(f.now()); return nil },
 		done:  func() bool { return !stays.mirror.has(e) && !f.picture(stays).has(e) },
 		came:  func() string { return "nobody has " + f.names.EntityID(e) + " any more" },
@@ -264,5 +326,5 @@ func (f *preflight) leave(stays, leaves *party) bool {
 			}
 			return stays.name + " still has " + f.names.EntityID(e)
 		},
-		hint: "are the others told that he is gone, also if he only falls silent?"})
+		hint: "are the others told that a player is gone, also of one that only falls silent?"})
 }

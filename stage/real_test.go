@@ -41,8 +41,12 @@ func TestMain(m *testing.M) {
 	if len(os.Args) < 2 || strings.HasPrefix(os.Args[1], "-test.") {
 		os.Exit(m.Run())
 	}
-	if os.Args[1] == "host" {
+	switch os.Args[1] {
+	case "host":
 		host(os.Args[2], os.Args[3])
+		return
+	case "pebbles":
+		pebbles(os.Args[2], os.Args[3], os.Args[4:]...)
 		return
 	}
 	out := mischief(os.Getenv("MISCHIEF"))
@@ -566,7 +570,7 @@ func TestPreflightStopsAtTheFirstThingThatIsWrong(t *testing.T) {
 		{"server", "mute", "server: it is ready", "not ready after 1.5s: no trace line", 3},
 		{"client", "crash at start", "fern: it stays up", "fern's client ended by itself (exit status 3)", 6},
 		{"client", "hang", "fern: its packets reach the relay", "no packet has come from it", 7},
-		{"client", "mute", "fern: its trace lines are well formed", "no trace line has come, only log text", 9},
+		{"client", "mute", "fern: its trace lines are well formed", "no trace line has come, only log text", 12},
 	} {
 		together.Go(func() {
 			t.Run(c.side+" "+c.what, func(t *testing.T) {

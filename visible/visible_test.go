@@ -15,13 +15,13 @@ import (
 
 func TestWhatSteersATerminalIsShown(t *testing.T) {
 	for text, want := range map[string]string{
-		"plain äöü 羊":                 "plain äöü 羊",
-		"\x1b]52;c;aGk=\a":            `\u001b]52;c;aGk=\u0007`,
-		"\x1b[31mred":                 `\u001b[31mred`,
-		"two\nlines\r":                `two\u000alines\u000d`,
-		"\u009b31m and \x7f":          `\u009b31m and \u007f`,
-		"no UTF-8: \x9b31m":           `no UTF-8: \u009b31m`,
-		"\u202egnp.exe":               `\u202egnp.exe`,
+		"plain äöü 羊":                "plain äöü 羊",
+		"\x1b]52;c;aGk=\a":           `\u001b]52;c;aGk=\u0007`,
+		"\x1b[31mred":                `\u001b[31mred`,
+		"two\nlines\r":               `two\u000alines\u000d`,
+		"\u009b31m and \x7f":         `\u009b31m and \u007f`,
+		"no UTF-8: \x9b31m":          `no UTF-8: \u009b31m`,
+		"\u202egnp.exe":              `\u202egnp.exe`,
 		"a replacement � of its own": "a replacement � of its own",
 	} {
 		assert.Equal(t, want, Text(text))
