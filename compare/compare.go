@@ -38,10 +38,12 @@ type State string
 const (
 	Gone        State = "gone"         // it showed before and does no more, which is not by chance
 	PerhapsGone State = "perhaps gone" // it does no more, but that may be chance
-	New         State = "new"          // it did not show before
+	New         State = "new"          // it did not show before, which is not by chance
+	PerhapsNew  State = "perhaps new"  // it did not show before, but that may be chance
 	More        State = "more often"   // which is not by chance
 	Less        State = "less often"   // which is not by chance
 	Still       State = "still there"
+	Never       State = "never" // on neither side
 )
 
 // Result is what has changed from the first side to the second. Its JSON is that of
@@ -49,8 +51,10 @@ const (
 type Result struct {
 	Before     Summary     `json:"before"`
 	After      Summary     `json:"after"`
-	SameSeeds  int         `json:"same_seeds"` // matches with a seed that both sides have
-	Signatures []Signature `json:"signatures"` // what is new or more frequent first
+	SameSeeds  int         `json:"same_seeds"`  // matches with a seed that both sides have
+	ErrorRate  float64     `json:"error_rate"`  // how often equals may be called anything but equal, over all that is asked
+	OutOfSync  Signature   `json:"out_of_sync"` // the first question: how many matches are out of sync at all
+	Signatures []Signature `json:"signatures"`  // what is new or more frequent first
 	Measures   []Measure   `json:"measures"`
 	PairedBy   string      `json:"measures_paired_by"` // seed, view, or nothing
 }
@@ -66,14 +70,18 @@ type Summary struct {
 
 // Signature is how often one thing went wrong on each side.
 type Signature struct {
-	Signature string  `json:"signature"`
-	State     State   `json:"state"`
-	Before    Count   `json:"before"`
-	After     Count   `json:"after"`
-	Surprise  float64 `json:"surprise"`             // how probable such a change is if nothing has changed
-	ToBelieve int     `json:"to_believe,omitempty"` // matches without it that it takes to believe that it is gone
-	OnlyA     int     `json:"same_seed_only_before"`
-	OnlyB     int     `json:"same_seed_only_after"`
+	Signature   string  `json:"signature"`
+	State       State   `json:"state"`
+	Before      Count   `json:"before"`
+	After       Count   `json:"after"`
+	P           float64 `json:"p"`                      // how probable such a change, or a greater one, is if nothing has changed
+	Below       float64 `json:"p_below"`                // p must be below this to count, with all that is asked
+	MoreMatches int     `json:"more_matches,omitempty"` // on each side, that it takes to tell if it goes on like this
+	OnlyA       int     `json:"same_seed_only_before"`
+	OnlyB       int     `json:"same_seed_only_after"`
+
+	of    [2]int  // matches of both sides
+	least float64 // how surprising it could be at most
 
 	SeedsOnlyA []uint64 `json:"seeds_only_before"` // the first of them
 	SeedsOnlyB []uint64 `json:"seeds_only_after"`
@@ -91,40 +99,52 @@ type Count struct {
 
 // Measure is how one measure has changed. Larger is worse, for all of them.
 type Measure struct {
-	Name     string  `json:"name"`
-	Before   float64 `json:"before"` // means
-	After    float64 `json:"after"`
-	Change   float64 `json:"change"` // of the same seeds or views, with its 95 % interval
-	Low      float64 `json:"change_low"`
-	High     float64 `json:"change_high"`
-	Of       int     `json:"of"` // seeds or views
-	Surprise float64 `json:"surprise"`
-	Worse    bool    `json:"worse"`  // which is not by chance
-	Better   bool    `json:"better"` // likewise
+	Name   string  `json:"name"`
+	Before float64 `json:"before"` // means
+	After  float64 `json:"after"`
+	Change float64 `json:"change"` // of the same seeds or views, with its 95 % interval
+	Low    float64 `json:"change_low"`
+	High   float64 `json:"change_high"`
+	Of     int     `json:"of"` // seeds or views
+	P      float64 `json:"p"`
+	Worse  bool    `json:"worse"`  // which is not by chance
+	Better bool    `json:"better"` // likewise
 }
 
-const (
-	surprising = 0.05
-	noticeable = 0.02 // of its value: a change that is smaller is nobody's concern
-)
+// ErrorRate is how often equals are called anything but equal, unless another rate is
+// asked for.
+const ErrorRate = 0.05
 
-// Sides compares two sides.
-func Sides(before, after *Side) *Result {
-	r := &Result{Before: before.summary(), After: after.summary(), Signatures: []Signature{}, Measures: []Measure{}}
+const noticeable = 0.02 // of a measure's value: a change that is smaller is nobody's concern
+
+// Sides compares two sides. errorRate bounds how often a comparison of equals says that
+// anything has changed, over all questions together: half of it is for the share of
+// matches out of sync, which is asked first, and half for the signatures and measures,
+// which have it all if the first question is answered with a change (the fallback
+// procedure of Wiens, Pharmaceutical Statistics 2, 2003).
+func Sides(before, after *Side, errorRate float64) *Result {
+	r := &Result{Before: before.summary(), After: after.summary(), ErrorRate: errorRate, Signatures: []Signature{}, Measures: []Measure{}}
 	a, b := bySeed(before), bySeed(after)
 	for seed := range a {
 		if _, both := b[seed]; both {
 			r.SameSeeds++
 		}
 	}
+	r.OutOfSync = r.signature("out of sync", a, b, func(m hunt.Match) bool { return m.Verdict == string(judge.OutOfSync) })
+	r.OutOfSync.decide(errorRate / 2)
+	rest := errorRate / 2
+	if r.OutOfSync.changed() {
+		rest = errorRate
+	}
 	r.signatures(a, b)
 	r.measures(before, after, a, b)
+	r.decide(rest)
 	return r
 }
 
-// Worse reports whether anything is new, more frequent, or significantly worse.
+// Worse reports whether anything is new, more frequent, or worse, which is not by chance.
 func (r *Result) Worse() bool {
-	return slices.ContainsFunc(r.Signatures, func(s Signature) bool { return s.State == New || s.State == More }) ||
+	return r.OutOfSync.State == New || r.OutOfSync.State == More || slices.ContainsFunc(r.Signatures, func(s Signature) bool { return s.State == New || s.State == More }) ||
 		slices.ContainsFunc(r.Measures, func(m Measure) bool { return m.Worse })
 }
 
@@ -165,61 +185,109 @@ func (r *Result) signatures(a, b map[uint64]hunt.Match) {
 			}
 		}
 	}
+	slices.Sort(names)
 	for _, name := range names {
-		s := Signature{Signature: name, Before: countOf(name, a), After: countOf(name, b), SeedsOnlyA: []uint64{}, SeedsOnlyB: []uint64{}}
-		for _, seed := range slices.Sorted(maps.Keys(a)) {
-			m := a[seed]
-			other, both := b[seed]
-			switch in, inOther := has(m, name), has(other, name); {
-			case !both:
-			case in && !inOther:
-				if s.OnlyA++; s.OnlyA <= seedsKept {
-					s.SeedsOnlyA = append(s.SeedsOnlyA, seed)
-				}
-			case inOther && !in:
-				if s.OnlyB++; s.OnlyB <= seedsKept {
-					s.SeedsOnlyB = append(s.SeedsOnlyB, seed)
-				}
+		r.Signatures = append(r.Signatures, r.signature(name, a, b, func(m hunt.Match) bool { return has(m, name) }))
+	}
+}
+
+// signature counts the matches of both sides that show something.
+func (r *Result) signature(name string, a, b map[uint64]hunt.Match, shows func(hunt.Match) bool) Signature {
+	s := Signature{Signature: name, Before: countOf(shows, a), After: countOf(shows, b), SeedsOnlyA: []uint64{}, SeedsOnlyB: []uint64{}}
+	s.of = [2]int{len(a), len(b)}
+	for _, seed := range slices.Sorted(maps.Keys(a)) {
+		m := a[seed]
+		other, both := b[seed]
+		switch in, inOther := shows(m), shows(other); {
+		case !both:
+		case in && !inOther:
+			if s.OnlyA++; s.OnlyA <= seedsKept {
+				s.SeedsOnlyA = append(s.SeedsOnlyA, seed)
+			}
+		case inOther && !in:
+			if s.OnlyB++; s.OnlyB <= seedsKept {
+				s.SeedsOnlyB = append(s.SeedsOnlyB, seed)
 			}
 		}
-		s.Surprise = odds.Surprise(s.Before.Matches, len(a), s.After.Matches, len(b))
-		if r.SameSeeds == len(a) && r.SameSeeds == len(b) { // the pairs tell more
-			s.Surprise = min(s.Surprise, odds.SurprisePaired(s.OnlyA, s.OnlyB))
-		}
-		certain := s.Surprise < surprising
-		switch {
-		case s.Before.Matches == 0:
-			s.State = New
-		case s.After.Matches == 0 && certain:
-			s.State = Gone
-		case s.After.Matches == 0:
-			s.State = PerhapsGone
-		case certain && s.After.Share > s.Before.Share:
-			s.State = More
-		case certain:
-			s.State = Less
-		default:
-			s.State = Still
-		}
-		if s.Before.Matches > 0 {
-			s.ToBelieve = odds.ToBelieve(s.Before.Matches, len(a))
-		}
-		r.Signatures = append(r.Signatures, s)
 	}
-	rank := []State{New, More, Still, Less, PerhapsGone, Gone}
+	if r.SameSeeds == len(a) && r.SameSeeds == len(b) { // pairs tell more, and are no two samples
+		s.P, s.least = odds.SurprisePaired(s.OnlyA, s.OnlyB), odds.SurprisePaired(s.OnlyA+s.OnlyB, 0)
+	} else {
+		s.P = odds.Surprise(s.Before.Matches, len(a), s.After.Matches, len(b))
+		s.least = odds.LeastSurprise(s.Before.Matches+s.After.Matches, len(a), len(b))
+	}
+	return s
+}
+
+// decide says what has become of all that is asked, so that equals are called changed at
+// most at that rate. What cannot be surprising, however its few cases fall, takes nothing
+// from the others (Tarone, Biometrics 46, 1990).
+func (r *Result) decide(rate float64) {
+	var least []float64
+	for _, s := range r.Signatures {
+		least = append(least, s.least)
+	}
+	for _, m := range r.Measures {
+		if m.Of > 1 {
+			least = append(least, 0)
+		}
+	}
+	below := rate / float64(odds.Questions(least, rate))
+	for i := range r.Signatures {
+		r.Signatures[i].decide(below)
+	}
+	for i := range r.Measures {
+		m := &r.Measures[i]
+		certain := m.P < below && math.Abs(m.Change) > noticeable*math.Abs(m.Before)
+		m.Worse, m.Better = certain && m.Change > 0, certain && m.Change < 0
+		m.Before, m.After, m.Change = rounded(m.Before), rounded(m.After), rounded(m.Change)
+	}
+	rank := []State{New, More, PerhapsNew, Still, Less, PerhapsGone, Gone}
 	slices.SortFunc(r.Signatures, func(x, y Signature) int {
 		return cmp.Or(cmp.Compare(slices.Index(rank, x.State), slices.Index(rank, y.State)),
 			cmp.Compare(y.Before.Matches+y.After.Matches, x.Before.Matches+x.After.Matches), cmp.Compare(x.Signature, y.Signature))
 	})
 }
 
+// decide says what has become of it: a change counts if its p is below that.
+func (s *Signature) decide(below float64) {
+	s.Below = below
+	certain := s.P < below
+	switch {
+	case s.Before.Matches == 0 && s.After.Matches == 0:
+		s.State = Never
+	case s.Before.Matches == 0 && certain:
+		s.State = New
+	case s.Before.Matches == 0:
+		s.State = PerhapsNew
+	case s.After.Matches == 0 && certain:
+		s.State = Gone
+	case s.After.Matches == 0:
+		s.State = PerhapsGone
+	case certain && s.After.Share > s.Before.Share:
+		s.State = More
+	case certain:
+		s.State = Less
+	default:
+		s.State = Still
+	}
+	if s.State == PerhapsNew || s.State == PerhapsGone {
+		s.MoreMatches = odds.More(s.Before.Matches, s.of[0], s.After.Matches, s.of[1], below)
+	}
+}
+
+// changed reports whether it has changed, which is not by chance.
+func (s *Signature) changed() bool {
+	return s.State == New || s.State == Gone || s.State == More || s.State == Less
+}
+
 func has(m hunt.Match, signature string) bool {
 	return slices.ContainsFunc(m.Found, func(f hunt.Found) bool { return f.Signature == signature })
 }
 
-func countOf(signature string, side map[uint64]hunt.Match) (c Count) {
+func countOf(shows func(hunt.Match) bool, side map[uint64]hunt.Match) (c Count) {
 	for _, m := range side {
-		if has(m, signature) {
+		if shows(m) {
 			c.Matches++
 		}
 	}
@@ -229,48 +297,53 @@ func countOf(signature string, side map[uint64]hunt.Match) (c Count) {
 
 // measures compares measures by seed, or between two runs by view.
 func (r *Result) measures(before, after *Side, a, b map[uint64]hunt.Match) {
-	x, y := map[any]map[string]float64{}, map[any]map[string]float64{}
 	if before.Views != nil && after.Views != nil {
 		r.PairedBy = "view"
-		for view, values := range before.Views {
-			x[view] = values
-		}
-		for view, values := range after.Views {
-			y[view] = values
-		}
-	} else {
-		r.PairedBy = "seed"
-		for seed, m := range a {
-			x[seed] = m.Measures
-		}
-		for seed, m := range b {
-			y[seed] = m.Measures
-		}
+		r.paired(pair(before.Views, after.Views))
+		return
 	}
-	differences, sums := map[string][]float64{}, map[string][2]float64{}
-	for key, values := range x {
-		for name, v := range values {
+	values := func(side map[uint64]hunt.Match) map[uint64]map[string]float64 {
+		all := map[uint64]map[string]float64{}
+		for seed, m := range side {
+			all[seed] = m.Measures
+		}
+		return all
+	}
+	r.PairedBy = "seed"
+	r.paired(pair(values(a), values(b)))
+}
+
+// pair lists the values of each measure on both sides that go together, in the order of
+// their keys: sums of the same numbers in another order are not the same.
+func pair[K cmp.Ordered](x, y map[K]map[string]float64) map[string][][2]float64 {
+	pairs := map[string][][2]float64{}
+	for _, key := range slices.Sorted(maps.Keys(x)) {
+		for name, v := range x[key] {
 			if w, both := y[key][name]; both {
-				differences[name] = append(differences[name], w-v)
-				sums[name] = [2]float64{sums[name][0] + v, sums[name][1] + w}
+				pairs[name] = append(pairs[name], [2]float64{v, w})
 			}
 		}
 	}
-	if len(differences) == 0 {
+	return pairs
+}
+
+func (r *Result) paired(pairs map[string][][2]float64) {
+	if len(pairs) == 0 {
 		r.PairedBy = ""
 	}
-	for name, list := range differences {
-		n := float64(len(list))
-		m := Measure{Name: name, Before: sums[name][0] / n, After: sums[name][1] / n, Of: len(list)}
-		m.Change, m.Low, m.High, m.Surprise = odds.Mean(list)
-		// Many measures are looked at, so each must be the more surprising (Bonferroni).
-		certain := m.Surprise < surprising/float64(len(differences)) && math.Abs(m.Change) > noticeable*math.Abs(m.Before)
-		m.Worse, m.Better = certain && m.Change > 0, certain && m.Change < 0
-		m.Before, m.After, m.Change = rounded(m.Before), rounded(m.After), rounded(m.Change)
+	for _, name := range slices.Sorted(maps.Keys(pairs)) {
+		var differences []float64
+		m := Measure{Name: name, Of: len(pairs[name])}
+		for _, p := range pairs[name] {
+			m.Before += p[0]
+			m.After += p[1]
+			differences = append(differences, p[1]-p[0])
+		}
+		m.Before, m.After = m.Before/float64(m.Of), m.After/float64(m.Of)
+		m.Change, m.Low, m.High, m.P = odds.Mean(differences)
 		m.Low, m.High = rounded(max(m.Low, -math.MaxFloat32)), rounded(min(m.High, math.MaxFloat32))
 		r.Measures = append(r.Measures, m)
 	}
-	slices.SortFunc(r.Measures, func(x, y Measure) int { return cmp.Compare(x.Name, y.Name) })
 }
 
 func rounded(v float64) float64 { return math.Round(v*1e3) / 1e3 }

@@ -26,6 +26,16 @@ func Share(k, n int) (p, low, high float64) {
 	return round(p), round(max(0, middle-half)), round(min(1, middle+half))
 }
 
+// NoneOf is the share below which something is with 95 % confidence that showed in none
+// of n: the exact bound of Clopper and Pearson (Biometrika 26, 1934), which for many is
+// close to 3/n.
+func NoneOf(n int) float64 {
+	if n == 0 {
+		return 1
+	}
+	return 1 - math.Pow(0.05, 1/float64(n))
+}
+
 // Surprise is how probable it is that two samples differ as much as k1 of n1 and k2 of
 // n2, or more, if the shares behind them are the same: Fisher's exact test, two-sided
 // (J. R. Stat. Soc. 85, 1922).
@@ -37,13 +47,26 @@ func Surprise(k1, n1, k2, n2 int) float64 {
 	probability := func(x int) float64 { // of x of n1, given k of n
 		return math.Exp(choose(n1, x) + choose(n2, k-x) - choose(n, k))
 	}
-	seen := probability(k1)
+	// Probabilities rise to the mode and fall from there, so what is as improbable as what
+	// was seen are two tails, and each is summed from its end near the mode until more
+	// adds nothing.
+	low, high := max(0, k-n2), min(k, n1)
+	mode := min(max((k+1)*(n1+1)/(n+2), low), high)
+	seen := probability(k1) * (1 + 1e-9)
+	if probability(mode) <= seen {
+		return 1
+	}
 	sum := 0.0
-	for x := max(0, k-n2); x <= min(k, n1); x++ {
-		if p := probability(x); p <= seen*(1+1e-9) {
-			sum += p
+	tail := func(from, step int) {
+		for x := from; x >= low && x <= high; x += step {
+			p := probability(x)
+			if sum += p; p < sum*1e-17 {
+				return
+			}
 		}
 	}
+	tail(low+sort.Search(mode-low, func(i int) bool { return probability(low+i) > seen })-1, -1)
+	tail(mode+sort.Search(high-mode+1, func(i int) bool { return probability(mode+i) <= seen }), +1)
 	return min(1, sum)
 }
 
@@ -68,16 +91,48 @@ func SurprisePaired(onlyA, onlyB int) float64 {
 	return min(1, 2*sum)
 }
 
-// ToBelieve is how many matches without a failure it takes to believe that it is gone,
-// when it showed in k of n before: as many as make it a surprise of less than 5 % that
-// it never shows. Of a failure whose share is well known, that is about 3 divided by the
-// share; of one that was seen only once it is many more. It is 0 if k is.
-func ToBelieve(k, n int) int {
-	if k == 0 {
+// LeastSurprise is the least that Surprise can be for k in all, however they fall on the
+// two sides.
+func LeastSurprise(k, n1, n2 int) float64 {
+	return min(Surprise(min(k, n1), n1, k-min(k, n1), n2), Surprise(k-min(k, n2), n1, min(k, n2), n2))
+}
+
+// Questions is among how many questions an error rate is to be divided, of those whose
+// answers can be as surprising as least says: those that can never be surprising enough
+// do not count (Tarone, Biometrics 46, 1990). It is at least 1.
+func Questions(least []float64, rate float64) int {
+	for n := 1; ; n++ {
+		can := 0
+		for _, p := range least {
+			if p < rate/float64(n) {
+				can++
+			}
+		}
+		if can <= n {
+			return n
+		}
+	}
+}
+
+// More is how many more matches it takes on each side until k1 of n1 and k2 of n2 differ
+// so that it is less probable than below, if it goes on like this. It is 0 if that is
+// more than a hundred thousand.
+func More(k1, n1, k2, n2 int, below float64) int {
+	if n1 == 0 || n2 == 0 {
 		return 0
 	}
-	const most = 1 << 20
-	return sort.Search(most, func(m int) bool { return Surprise(k, n, 0, m) < 0.05 })
+	share1, share2 := float64(k1)/float64(n1), float64(k2)/float64(n2)
+	const most = 1 << 17
+	tells := func(more int) bool {
+		m1, m2 := n1+more, n2+more
+		return Surprise(int(share1*float64(m1)), m1, int(share2*float64(m2)), m2) < below
+	}
+	for upTo := 1; upTo <= most; upTo *= 2 {
+		if tells(upTo) {
+			return upTo/2 + sort.Search(upTo-upTo/2, func(i int) bool { return tells(upTo/2 + i) })
+		}
+	}
+	return 0
 }
 
 // Mean is the mean of differences, with the interval that holds the true mean with 95 %

@@ -6,6 +6,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 func TestTheIntervalHoldsTheTrueShare(t *testing.T) {
@@ -57,15 +59,28 @@ func TestSurprisePaired(t *testing.T) {
 	assert.InDelta(t, 2.0/64, SurprisePaired(0, 6), 1e-9)
 }
 
-func TestHowManyMatchesItTakesToBelieve(t *testing.T) {
-	assert.Zero(t, ToBelieve(0, 40))
-	assert.InDelta(t, 36, ToBelieve(1000, 12000), 6, "one in twelve, as is well known: about 3 divided by the share")
-	for _, row := range [][2]int{{1, 12}, {3, 40}, {20, 240}, {40, 40}} {
-		m := ToBelieve(row[0], row[1])
-		assert.Less(t, Surprise(row[0], row[1], 0, m), 0.05, "%v", row)
-		assert.GreaterOrEqual(t, Surprise(row[0], row[1], 0, m-1), 0.05, "%v", row)
-	}
-	assert.Greater(t, ToBelieve(1, 12), ToBelieve(20, 240), "the less is known of it, the more it takes")
+func TestHowManyMoreMatchesItTakes(t *testing.T) {
+	assert.Zero(t, More(0, 0, 1, 6, 0.05), "of nothing nobody knows")
+	assert.Zero(t, More(3, 20, 3, 20, 0.05), "of what is the same it takes no end")
+	more := More(1, 12, 0, 12, 0.05)
+	assert.Positive(t, more)
+	share := 1.0 / 12
+	n := 12 + more
+	assert.Less(t, Surprise(int(share*float64(n)), n, 0, n), 0.05)
+	assert.Less(t, More(20, 240, 0, 240, 0.05), 1, "there are enough already")
+}
+
+func TestWhatWasNeverSeenHasABound(t *testing.T) {
+	assert.InDelta(t, 0.95, NoneOf(1), 1e-9)
+	assert.InDelta(t, 0.03, NoneOf(99), 1e-3, "about 3/n")
+	assert.InDelta(t, 1, NoneOf(0), 1e-9)
+}
+
+func TestOnlyQuestionsThatCanSurpriseCount(t *testing.T) {
+	assert.Equal(t, 1, Questions(nil, 0.05))
+	assert.Equal(t, 1, Questions([]float64{1, 0.5, 1, 1}, 0.05))
+	assert.Equal(t, 2, Questions([]float64{0, 0.001, 0.024999, 1}, 0.05)+Questions([]float64{1}, 0.05)-2)
+	assert.InDelta(t, Surprise(3, 3, 0, 3), LeastSurprise(3, 3, 3), 1e-12)
 }
 
 func TestTheIntervalOfTheMeanHoldsTheTrueMean(t *testing.T) {
@@ -120,4 +135,21 @@ func TestSequential(t *testing.T) {
 		assert.LessOrEqual(t, float64(mistakes)/tests, 0.065, "%v", row.truth)
 		assert.LessOrEqual(t, float64(matches)/tests, row.most, "%v", row.truth)
 	}
+}
+
+// Fisher's test by its definition: all that is as improbable as what was seen.
+func TestSurpriseIsTheSumOfAllThatIsAsImprobable(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n1, n2 := rapid.IntRange(1, 60).Draw(t, "n1"), rapid.IntRange(1, 60).Draw(t, "n2")
+		k1, k2 := rapid.IntRange(0, n1).Draw(t, "k1"), rapid.IntRange(0, n2).Draw(t, "k2")
+		k := k1 + k2
+		probability := func(x int) float64 { return math.Exp(choose(n1, x) + choose(n2, k-x) - choose(n1+n2, k)) }
+		sum := 0.0
+		for x := max(0, k-n2); x <= min(k, n1); x++ {
+			if p := probability(x); p <= probability(k1)*(1+1e-9) {
+				sum += p
+			}
+		}
+		require.InDelta(t, min(1, sum), Surprise(k1, n1, k2, n2), 1e-9)
+	})
 }

@@ -12,6 +12,7 @@ import (
 	"zitherwheel/figure"
 	"zitherwheel/hunt"
 	"zitherwheel/judge"
+	"zitherwheel/odds"
 	"zitherwheel/report"
 	"zitherwheel/sweep"
 )
@@ -23,16 +24,16 @@ var summaryText string
 const barWidth = 160
 
 var summaries = template.Must(template.New("summary").Funcs(template.FuncMap{
-	"percent":     report.Percent,
-	"number":      report.Number,
-	"probability": report.Probability,
-	"figures":     report.Figures,
-	"signed":      report.Signed,
-	"note":        report.CompareNote,
-	"rest":        func(s hunt.Signature) string { return strings.TrimPrefix(s.Signature, string(s.Kind)) },
-	"px":          func(share float64) string { return fmt.Sprintf("%.1f", share*barWidth) },
-	"width":       func(low, high float64) string { return fmt.Sprintf("%.1f", max(1, (high-low)*barWidth)) },
-	"seconds":     func(s judge.Seconds) string { return fmt.Sprintf("%.3f s", time.Duration(s).Seconds()) },
+	"percent": report.Percent,
+	"number":  report.Number,
+	"pvalue":  report.PValue,
+	"figures": report.Figures,
+	"signed":  report.Signed,
+	"note":    report.CompareNote,
+	"rest":    func(s hunt.Signature) string { return strings.TrimPrefix(s.Signature, string(s.Kind)) },
+	"px":      func(share float64) string { return fmt.Sprintf("%.1f", share*barWidth) },
+	"width":   func(low, high float64) string { return fmt.Sprintf("%.1f", max(1, (high-low)*barWidth)) },
+	"seconds": func(s judge.Seconds) string { return fmt.Sprintf("%.3f s", time.Duration(s).Seconds()) },
 	"seeds": func(seeds []uint64) string {
 		var list []string
 		for _, s := range seeds {
@@ -69,7 +70,7 @@ type sweepData struct {
 // Hunt writes the page of a hunt.
 func Hunt(w io.Writer, r *hunt.Result) error {
 	s := summary{Title: r.Title + ", hunted", Facts: []string{fmt.Sprintf("%s matches from seed %d on, %s in sync", report.Number(r.Matches), r.First, report.Number(r.InSync))},
-		Hunt: &huntData{r, r.Matches - len(r.Failed), 3 / float64(max(1, r.InSync))}}
+		Hunt: &huntData{r, r.Matches - len(r.Failed), odds.NoneOf(r.InSync)}}
 	if r.Stopped {
 		s.Warning = "It was interrupted; zwheel hunt --resume goes on with it."
 	}
@@ -86,10 +87,7 @@ func Sweep(w io.Writer, r *sweep.Result) error {
 	if border := r.Border(); border != nil {
 		d.X, d.Y = r.Axes[0].Path, r.Axes[1].Path
 		for i, upTo := range border {
-			if upTo == "" {
-				upTo = "nowhere"
-			}
-			d.Border = append(d.Border, [2]string{r.Axes[0].Values[i], upTo})
+			d.Border = append(d.Border, [2]string{r.Axes[0].Values[i], upTo.String()})
 		}
 	}
 	s := summary{Title: r.Title + ", swept", Sweep: d, Facts: []string{fmt.Sprintf("%s of %s points played, %s matches. A point holds where at most about %s of matches go wrong.",

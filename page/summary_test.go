@@ -33,7 +33,7 @@ func sweptPage() *sweep.Result {
 
 func compared() *compare.Result {
 	return &compare.Result{Before: compare.Summary{What: "run", Title: evil, Matches: 1}, After: compare.Summary{What: "run", Title: evil, Matches: 1}, PairedBy: "view",
-		Signatures: []compare.Signature{{Signature: evil, State: compare.PerhapsGone, ToBelieve: 12, Before: compare.Count{Matches: 1, Share: 1, Low: 0.2, High: 1}}},
+		Signatures: []compare.Signature{{Signature: evil, State: compare.PerhapsGone, MoreMatches: 12, Before: compare.Count{Matches: 1, Share: 1, Low: 0.2, High: 1}}},
 		Measures:   []compare.Measure{{Name: evil, Before: 1, After: 2, Change: 1, Low: 0.5, High: 1.5, Of: 4, Worse: true}}}
 }
 
@@ -71,9 +71,9 @@ func TestWhatThePagesOfSeveralMatchesSay(t *testing.T) {
 	pages := summaries(t)
 	for name, wants := range map[string][]string{
 		"hunt":    {"In 50 % of matches (4 of 8; 95 % sure: 20 % to 80 %)", "seeds 1, 2 and more", "and <b>not</b> found again", "Matches that could not be played", "zwheel hunt --resume goes on with it", `aria-label="50 %, 95 % sure 20 % to 80 %"`},
-		"quiet":   {"Nothing was found; with 95 % confidence less than 10 % of such matches go wrong."},
-		"sweep":   {"<svg", "How far it holds", "nowhere", "<td>fails", "<td>between"},
-		"compare": {"perhaps gone", "to believe it: 12 matches without it, there are 1", "<b>worse</b>", "Means over the same views"},
+		"quiet":   {"Nothing was found; with 95 % confidence less than 9.5 % of such matches go wrong."},
+		"sweep":   {"<svg", "How far it holds", "undecided up to", "<td>fails", "<td>between"},
+		"compare": {"perhaps gone", "not enough matches to tell: 12 more on each side", "<b>worse</b>", "Means over the same views"},
 	} {
 		for _, want := range wants {
 			assert.Contains(t, pages[name], want, name)

@@ -20,14 +20,15 @@ func (t *Text) Compare(r *compare.Result) {
 		}
 		fmt.Fprintf(t.w, "%s  %s %q: %s, %d in sync%s\n", side.what, side.sum.What, side.sum.Title, count(side.sum.Matches, "match", "matches"), side.sum.InSync, failed)
 	}
-	fmt.Fprintf(t.w, "%s with the same seed on both sides\n\n", count(r.SameSeeds, "match", "matches"))
-	if len(r.Signatures) == 0 {
+	fmt.Fprintf(t.w, "%s with the same seed on both sides; equals are called changed in %s of comparisons at most\n\n", count(r.SameSeeds, "match", "matches"), Percent(r.ErrorRate))
+	if len(r.Signatures) == 0 && r.OutOfSync.State == compare.Never {
 		fmt.Fprintln(t.w, "Nothing went wrong on either side.")
 	} else {
 		var table table
-		table.row("what goes wrong", "", "before", "after", "by chance", "note")
+		table.row("what goes wrong", "", "before", "after", "p", "note")
+		table.row("matches out of sync", t.state(r.OutOfSync.State), ofMatches(r.OutOfSync.Before, r.Before.Matches), ofMatches(r.OutOfSync.After, r.After.Matches), PValue(r.OutOfSync.P), CompareNote(r.OutOfSync, r))
 		for _, s := range r.Signatures {
-			table.row(s.Signature, t.state(s.State), ofMatches(s.Before, r.Before.Matches), ofMatches(s.After, r.After.Matches), Probability(s.Surprise), CompareNote(s, r))
+			table.row(s.Signature, t.state(s.State), ofMatches(s.Before, r.Before.Matches), ofMatches(s.After, r.After.Matches), PValue(s.P), CompareNote(s, r))
 		}
 		table.write(t.w)
 	}
@@ -48,22 +49,23 @@ func ofMatches(c compare.Count, of int) string {
 	return fmt.Sprintf("%d of %d (%s to %s)", c.Matches, of, Percent(c.Low), Percent(c.High))
 }
 
-// Probability is how probable something is by chance.
-func Probability(p float64) string {
-	switch {
-	case p >= 0.995:
-		return "certain"
-	case p < 0.0001:
-		return "under 0.01 %"
+// PValue is how probable a change like this is if nothing has changed.
+func PValue(p float64) string {
+	if p < 0.0001 {
+		return "< 0.0001"
 	}
-	return Percent(p)
+	return fmt.Sprintf("%.2g", p)
 }
 
 // CompareNote says what is to be said of a signature beside the figures.
 func CompareNote(s compare.Signature, r *compare.Result) string {
 	var parts []string
-	if s.State == compare.PerhapsGone {
-		parts = append(parts, fmt.Sprintf("to believe it: %d matches without it, there are %d", s.ToBelieve, r.After.Matches))
+	if s.State == compare.PerhapsGone || s.State == compare.PerhapsNew {
+		text := "not enough matches to tell"
+		if s.MoreMatches > 0 {
+			text += fmt.Sprintf(": %s more on each side, if it goes on like this", Number(s.MoreMatches))
+		}
+		parts = append(parts, text)
 	}
 	for _, only := range []struct {
 		side  string

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"zitherwheel/hunt"
+	"zitherwheel/odds"
 )
 
 const (
@@ -22,8 +23,7 @@ func (t *Text) Hunt(r *hunt.Result) {
 	}
 	fmt.Fprintln(t.w)
 	if len(r.Signatures) == 0 && r.InSync > 0 {
-		// Nobody has seen it in n matches: with 95 % confidence it is not more frequent than 3/n.
-		fmt.Fprintf(t.w, "\n%s  nothing was found; with 95 %% confidence less than %s of such matches go wrong\n", t.colour("2", "IN SYNC"), Percent(3/float64(r.InSync)))
+		fmt.Fprintf(t.w, "\n%s  nothing was found; with 95 %% confidence less than %s of such matches go wrong\n", t.colour("2", "IN SYNC"), Percent(odds.NoneOf(r.InSync)))
 	}
 	for i, s := range r.Signatures {
 		fmt.Fprintf(t.w, "\n%d  %s   in %s of matches (%d of %d; 95 %% sure: %s to %s)\n", i+1, t.colour("1", s.Signature), Percent(s.Share), s.Matches, r.Matches-len(r.Failed), Percent(s.Low), Percent(s.High))

@@ -116,20 +116,20 @@ func TestASweepIsDrawn(t *testing.T) {
 func TestAComparisonIsTold(t *testing.T) {
 	r := &compare.Result{Before: compare.Summary{What: "hunt", Title: "old", Matches: 40, InSync: 37}, After: compare.Summary{What: "plan", Title: "new", Matches: 40, InSync: 38, Failed: 2}, SameSeeds: 40, PairedBy: "seed",
 		Signatures: []compare.Signature{
-			{Signature: "offset x", State: compare.New, After: compare.Count{Matches: 2}, Surprise: 0.49},
-			{Signature: "ghost", State: compare.PerhapsGone, Before: compare.Count{Matches: 3, Low: 0.026, High: 0.2}, Surprise: 0.24, ToBelieve: 67, OnlyA: 5, SeedsOnlyA: []uint64{4, 8, 15, 16}, OnlyB: 1, SeedsOnlyB: []uint64{23}},
-			{Signature: "frozen", State: compare.Gone, Before: compare.Count{Matches: 30}, Surprise: 1e-9},
-			{Signature: "late", State: compare.Still, Surprise: 1}},
+			{Signature: "offset x", State: compare.PerhapsNew, After: compare.Count{Matches: 2}, P: 0.49},
+			{Signature: "ghost", State: compare.PerhapsGone, Before: compare.Count{Matches: 3, Low: 0.026, High: 0.2}, P: 0.24, MoreMatches: 1067, OnlyA: 5, SeedsOnlyA: []uint64{4, 8, 15, 16}, OnlyB: 1, SeedsOnlyB: []uint64{23}},
+			{Signature: "frozen", State: compare.Gone, Before: compare.Count{Matches: 30}, P: 1e-9},
+			{Signature: "late", State: compare.Still, P: 1}},
 		Measures: []compare.Measure{{Name: "age", Before: 5, After: 5, Of: 40}, {Name: "bytes", Before: 100, After: 130, Change: 30, Low: 29, High: 31, Of: 40, Worse: true},
 			{Name: "one", Before: 1, After: 2, Change: 1, Low: -math.MaxFloat32, High: math.MaxFloat32, Of: 1}}}
 	out := text(func(w *Text) { w.Compare(r) })
 	for _, want := range []string{`before  hunt "old": 40 matches, 37 in sync`, `after   plan "new": 40 matches, 38 in sync, 2 could not be played`, "40 matches with the same seed on both sides",
-		"to believe it: 67 matches without it, there are 40; only before with seed 4, 8, 15 and 2 more; only after with seed 23", "under 0.01 %", "certain", "1 of 3 measures are the same", "of one, not known"} {
+		"not enough matches to tell: 1 067 more on each side, if it goes on like this; only before with seed 4, 8, 15 and 2 more; only after with seed 23", "< 0.0001", "perhaps new", "1 of 3 measures are the same", "of one, not known"} {
 		assert.Contains(t, out, want)
 	}
 	assert.Regexp(t, `bytes +100 +130 +\+30 +\+29 to \+31 +worse`, out)
 	assert.NotContains(t, out, "age ", "what is the same is only counted")
-	out = text(func(w *Text) { w.Compare(&compare.Result{}) })
+	out = text(func(w *Text) { w.Compare(&compare.Result{OutOfSync: compare.Signature{State: compare.Never}}) })
 	assert.Contains(t, out, "Nothing went wrong on either side.")
 	assert.Contains(t, out, "There are no measures that both sides have.")
 }

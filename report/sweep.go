@@ -86,19 +86,24 @@ func (t *Text) heatMap(r *sweep.Result) {
 	border := r.Border()
 	var table table
 	table.right = true
+	t.undecided(r)
 	table.row("\n  "+x.Path, "holds up to "+y.Path)
 	shown := ""
 	for i, v := range x.Values {
-		upTo := border[i]
-		if upTo == "" {
-			upTo = "nowhere"
-		}
+		upTo := border[i].String()
 		if i == 0 || upTo != shown {
 			table.row("  from "+v, upTo)
 		}
 		shown = upTo
 	}
 	table.write(t.w)
+}
+
+// undecided says how much is not certain, and what to do for it.
+func (t *Text) undecided(r *sweep.Result) {
+	if n := r.Undecided(); n > 0 {
+		fmt.Fprintf(t.w, "  %s of those played could not be decided; allow more matches a point with --most\n", count(n, "point", "points"))
+	}
 }
 
 // points lists the points of one axis, or those that were played of more than two.
@@ -126,4 +131,5 @@ func (t *Text) points(r *sweep.Result) {
 		table.row(row...)
 	}
 	table.write(t.w)
+	t.undecided(r)
 }

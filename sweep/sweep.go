@@ -395,23 +395,56 @@ func (b box) has(at []int) bool {
 	return true
 }
 
-// Border is, for each value of the first of two axes, the largest value of the second up
-// to which the game holds; "" where it never does.
-func (r *Result) Border() []string {
+// Border is how far the game holds at one value of the first of two axes.
+type Border struct {
+	Holds     string // the largest value of the second up to which it does; "" if it does nowhere
+	Undecided string // and from there on up to this value nobody knows; "" if somebody does
+}
+
+func (b Border) String() string {
+	switch {
+	case b.Undecided == "" && b.Holds == "":
+		return "nowhere"
+	case b.Undecided == "":
+		return b.Holds
+	case b.Holds == "":
+		return "undecided up to " + b.Undecided
+	}
+	return b.Holds + ", undecided up to " + b.Undecided
+}
+
+// Border is the border for each value of the first of two axes.
+func (r *Result) Border() []Border {
 	if len(r.Axes) != 2 {
 		return nil
 	}
 	second := len(r.Axes[1].Values)
-	list := make([]string, len(r.Axes[0].Values))
+	list := make([]Border, len(r.Axes[0].Values))
 	for x := range list {
 		for y := range second {
-			if r.Points[x*second+y].Mark != Holds {
+			mark, value := r.Points[x*second+y].Mark, r.Axes[1].Values[y]
+			if mark == Fails {
 				break
 			}
-			list[x] = r.Axes[1].Values[y]
+			if b := &list[x]; mark == Holds && b.Undecided == "" {
+				b.Holds = value
+			} else {
+				b.Undecided = value
+			}
 		}
 	}
 	return list
+}
+
+// Undecided counts the points that were played and of which it is still not certain
+// whether the game holds there.
+func (r *Result) Undecided() (n int) {
+	for _, p := range r.Points {
+		if p.Mark == Between {
+			n++
+		}
+	}
+	return n
 }
 
 // ErrValue is the error of a value that the plan cannot have, or of too many of them.

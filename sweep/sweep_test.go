@@ -94,8 +94,8 @@ func TestTheBorderIsFoundWithFewPointsAndIsThatOfTheWholeGrid(t *testing.T) {
 	assert.Equal(t, 21*5, few.Played+inferred)
 	border := few.Border()
 	require.Len(t, border, 21)
-	assert.NotEmpty(t, border[0], "a near link holds")
-	assert.Equal(t, "", border[20], "a far one always is")
+	assert.NotEmpty(t, border[0].Holds, "a near link holds")
+	assert.Equal(t, "", border[20].Holds, "a far one always is")
 	assert.Contains(t, all.Points[len(all.Points)-1].First, "event-repeated")
 }
 
@@ -149,4 +149,24 @@ func TestAnInterruptedSweepKeepsWhatItHas(t *testing.T) {
 	assert.Equal(t, 2, r.Played)
 	assert.Len(t, r.Points, 21)
 	assert.NoError(t, r.Err())
+}
+
+// What is not decided is neither held nor failed.
+func TestABorderSaysWhatIsNotDecided(t *testing.T) {
+	axes := []Axis{{Path: "latency", Values: []string{"0ms"}}, {Path: "loss", Values: []string{"0", "1%", "2%", "3%"}}}
+	for want, marks := range map[string][]Mark{
+		"2%":                     {Holds, Holds, Holds, Fails},
+		"nowhere":                {Fails, Fails, Holds, Fails},
+		"undecided up to 3%":     {Between, Between, Between, Between},
+		"0, undecided up to 2%":  {Holds, Between, Between, Fails},
+		"undecided up to 2%":     {Between, Holds, Unknown, Fails},
+		"1%, undecided up to 3%": {Holds, Holds, Between, Holds},
+	} {
+		r := &Result{Axes: axes}
+		for _, m := range marks {
+			r.Points = append(r.Points, Point{Mark: m})
+		}
+		assert.Equal(t, want, r.Border()[0].String())
+	}
+	assert.Equal(t, 2, (&Result{Points: []Point{{Mark: Between}, {Mark: Between}, {Mark: Holds}}}).Undecided())
 }

@@ -165,12 +165,12 @@ func withoutTheFault(ctx context.Context, p *plan.Plan, found *hunt.Result, dir,
 	if err != nil {
 		return "", err
 	}
-	r := compare.Sides(before, &compare.Side{What: "hunt", Title: mended.Title, Matches: after.Played})
+	r := compare.Sides(before, &compare.Side{What: "hunt", Title: mended.Title, Matches: after.Played}, compare.ErrorRate)
 	for _, s := range r.Signatures {
 		if s.Signature == signature {
-			text := fmt.Sprintf("%s (by chance: %s)", s.State, report.Probability(s.Surprise))
+			text := fmt.Sprintf("%s (p = %s)", s.State, report.PValue(s.P))
 			if s.State == compare.PerhapsGone {
-				text += fmt.Sprintf("; %d matches would tell", s.ToBelieve)
+				text += fmt.Sprintf("; %d more matches on each side would tell", s.MoreMatches)
 			}
 			for _, m := range r.Measures {
 				if m.Worse {

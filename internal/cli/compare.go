@@ -20,6 +20,7 @@ func compareCommand() *cobra.Command {
 	var baseline, html string
 	var seed uint64
 	var asJSON bool
+	var errorRate float64
 	c := &cobra.Command{
 		Use:   "compare BEFORE [AFTER]",
 		Short: "Say what a change has mended and what it has broken",
@@ -30,10 +31,14 @@ interval that holds the true change with 95 % confidence.
 
 With --baseline FILE there is only one to name: it is held against what is kept in FILE,
 or kept there if there is no such file yet. That is for a CI server: it exits with 1 only
-if something is new, more frequent, or significantly worse.
+if something is new, more frequent or worse, and that is more than chance.
 
-Exits with 0 if nothing is new, more frequent or significantly worse, 1 if something is,
-3 if it could not be found out.`,
+The first question is whether more matches are out of sync; then come the signatures and
+the measures. All of them together call equals changed in --error-rate of comparisons at
+most, so a few matches tell little: then it says how many more it takes.
+
+Exits with 0 if nothing is certainly new, more frequent or worse, 1 if something is, 3 if
+it could not be found out.`,
 		Example: `  zwheel compare examples/lost-goodbye.yaml examples/healthy.yaml --times 40
   zwheel compare examples/healthy.yaml --baseline healthy.json --times 40`,
 		Args: cobra.RangeArgs(1, 2),
@@ -41,6 +46,9 @@ Exits with 0 if nothing is new, more frequent or significantly worse, 1 if somet
 			return nil, cobra.ShellCompDirectiveDefault
 		},
 		RunE: func(c *cobra.Command, args []string) error {
+			if !(errorRate > 0 && errorRate < 1) {
+				return usage("--error-rate %v: write a share between 0 and 1, like 0.05", errorRate)
+			}
 			if (baseline == "") != (len(args) == 2) {
 				return usage("name two runs, hunts or plans, or one and --baseline FILE; see %s --help", c.CommandPath())
 			}
@@ -83,7 +91,7 @@ Exits with 0 if nothing is new, more frequent or significantly worse, 1 if somet
 			} else if before, err = load(args[0]); err != nil {
 				return err
 			}
-			r := compare.Sides(before, after)
+			r := compare.Sides(before, after, errorRate)
 			if r.Before.Matches == 0 || r.After.Matches == 0 {
 				return failed(errors.New("one side has no match that could be played, so there is nothing to compare"))
 			}
@@ -116,6 +124,7 @@ Exits with 0 if nothing is new, more frequent or significantly worse, 1 if somet
 	f.StringVar(&baseline, "baseline", "", "hold one against the yardstick in this file, or keep it there")
 	f.StringVar(&html, "html", "", "write a page to this file too")
 	f.BoolVar(&asJSON, "json", false, "print JSON instead of text")
+	f.Float64Var(&errorRate, "error-rate", compare.ErrorRate, "how often equals may be called changed, over all that is asked")
 	complete(c, "clock", []string{plan.Virtual, plan.Wall})
 	return c
 }
