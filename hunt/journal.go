@@ -36,7 +36,7 @@ func openJournal(o Options) (*journal, error) {
 	if err := os.MkdirAll(o.Folder, 0o755); err != nil {
 		return nil, err
 	}
-	text, err := o.Plan.YAML()
+	text, err := o.Plan.SeenFrom(o.Folder).YAML()
 	if err != nil {
 		return nil, err
 	}

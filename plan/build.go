@@ -16,7 +16,6 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
-	"github.com/mattn/go-shellwords"
 )
 
 // Build says how the game build under test is brought up, for the wall clock.
@@ -111,7 +110,7 @@ func (p *Plan) buildKey() key {
 		nestedKey("host", b.Host.keys()),
 		wordsKey("place", &b.Place),
 		textKey("heading", &b.Heading),
-		pointKey("area", &b.Area),
+		areaKey(&b.Area),
 		wholeKey("hertz", &b.Hertz, 1, 240),
 	}
 	k := nestedKey("build", keys)
@@ -137,14 +136,22 @@ func (g *Program) keys() []key {
 			flagKey("line", &g.Ready.Line),
 			flagKey("port", &g.Ready.Port),
 			durationKey("after", &g.Ready.After),
-			durationKey("within", &g.Ready.Within),
+			always(durationKey("within", &g.Ready.Within), &g.Ready.Within),
 		}),
 		nestedKey("stop", []key{
 			wordKey("signal", &g.Stop.Signal, []string{"terminate", "interrupt"}),
-			durationKey("within", &g.Stop.Within),
+			always(durationKey("within", &g.Stop.Within), &g.Stop.Within),
 		}),
 		durationKey("restart", &g.Restart),
 	}
+}
+
+// areaKey is written also where it is nothing, which is not what a plan that leaves it out
+// has.
+func areaKey(into *[2]float64) key {
+	k := pointKey("area", into)
+	k.write = func() any { return []float64{into[0], into[1]} }
+	return k
 }
 
 // commandKey reads a command as a list of words, or as a line that is split as a
@@ -157,7 +164,7 @@ func commandKey(name string, into *[]string) key {
 			return err
 		}
 		if line, ok := scalar(n); ok {
-			words, err := shellwords.Parse(line)
+			words, err := splitWords(line)
 			if err != nil {
 				return fmt.Errorf("%s cannot be split into words: %w", show(n), err)
 			}
@@ -210,14 +217,15 @@ func envKey(name string, into *map[string]string) key {
 			return fmt.Errorf("%s is not a mapping from names to values", show(n))
 		}
 		*into = map[string]string{}
-		for entries := mapping.MapRange(); entries.Next(); {
-			value, ok := scalar(unwrap(entries.Value()))
+		entries, err := entriesOf(mapping)
+		for _, e := range entries {
+			value, ok := scalar(unwrap(e.value))
 			if !ok {
-				return wrong(entries.Value(), "%s: %s is not text", name, show(entries.Value()))
+				return wrong(e.value, "%s: %s is not text", name, show(e.value))
 			}
-			(*into)[entries.Key().GetToken().Value] = value
+			(*into)[e.key.GetToken().Value] = value
 		}
-		return nil
+		return err
 	}, write: func() any {
 		var out yaml.MapSlice
 		for _, k := range slices.Sorted(maps.Keys(*into)) {
@@ -237,9 +245,13 @@ func readPorts(n ast.Node, into *[]Port) error {
 		return fmt.Errorf("%s is not a mapping from names to ports, like game: udp:7000", show(n))
 	}
 	*into = nil
-	for entries := mapping.MapRange(); entries.Next(); {
-		p := Port{Name: entries.Key().GetToken().Value}
-		text, _ := scalar(unwrap(entries.Value()))
+	entries, err := entriesOf(mapping)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		p := Port{Name: e.key.GetToken().Value}
+		text, _ := scalar(unwrap(e.value))
 		network, number, numbered := strings.Cut(text, ":")
 		p.Network = network
 		var err error
@@ -247,7 +259,7 @@ func readPorts(n ast.Node, into *[]Port) error {
 			p.Number, err = strconv.Atoi(number)
 		}
 		if err != nil || p.Number < 0 || p.Number > 65535 || network != "udp" && network != "tcp" {
-			return wrong(entries.Value(), "ports: %s is not a port; write udp or tcp, or with its number, like udp:7000", show(entries.Value()))
+			return wrong(e.value, "ports: %s is not a port; write udp or tcp, or with its number, like udp:7000", show(e.value))
 		}
 		*into = append(*into, p)
 	}

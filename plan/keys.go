@@ -39,21 +39,24 @@ func readObject(n ast.Node, what string, keys []key) error {
 	if !ok {
 		return wrong(n, "%s: %s is not a mapping of keys to values; the keys are %s", what, show(n), names(keys))
 	}
-	for entries := mapping.MapRange(); entries.Next(); {
-		name := entries.Key().GetToken().Value
+	entries, err := entriesOf(mapping)
+	failures := []error{err}
+	for _, e := range entries {
+		name := e.key.GetToken().Value
 		k := find(keys, name)
 		if k == nil {
-			return wrong(entries.Key(), "%s: there is no key %q%s", what, name, suggestion(name, keys))
+			failures = append(failures, wrong(e.key, "%s: there is no key %q%s", what, name, suggestion(name, keys)))
+			continue
 		}
-		if err := k.read(unwrap(entries.Value())); err != nil {
+		if err := k.read(unwrap(e.value)); err != nil {
 			var at *located
-			if errors.As(err, &at) {
-				return err
+			if !errors.As(err, &at) {
+				err = wrong(e.value, "%s: %s", name, err)
 			}
-			return wrong(entries.Value(), "%s: %s", name, err)
+			failures = append(failures, err)
 		}
 	}
-	return nil
+	return errors.Join(failures...)
 }
 
 // readList calls item for every element of a sequence.
@@ -62,12 +65,11 @@ func readList(n ast.Node, item func(n ast.Node) error) error {
 	if !ok {
 		return fmt.Errorf("%s is not a list", show(n))
 	}
+	var failures []error
 	for _, v := range list.Values {
-		if err := item(unwrap(v)); err != nil {
-			return err
-		}
+		failures = append(failures, item(unwrap(v)))
 	}
-	return nil
+	return errors.Join(failures...)
 }
 
 func writeObject(keys []key) yaml.MapSlice {

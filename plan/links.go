@@ -23,37 +23,46 @@ func (p *Plan) readLinks(n ast.Node) error {
 	if !ok {
 		return fmt.Errorf("%s is not a mapping from names to links", show(n))
 	}
-	for entries := mapping.MapRange(); entries.Next(); {
-		l := Link{Name: entries.Key().GetToken().Value}
-		what := "link " + l.Name
-		var both courseReader
-		var up, down ast.Node
-		keys := append(linkKeys(&both, &l),
-			key{name: "up", schema: objectOf(courseKeys(&link.Course{})), read: func(n ast.Node) error { up = n; return nil }},
-			key{name: "down", schema: objectOf(courseKeys(&link.Course{})), read: func(n ast.Node) error { down = n; return nil }})
-		if err := readObject(entries.Value(), what, keys); err != nil {
-			return err
+	entries, err := entriesOf(mapping)
+	failures := []error{err}
+	for _, e := range entries {
+		l := Link{Name: e.key.GetToken().Value}
+		if err := p.readLink(e.value, &l); err != nil {
+			failures = append(failures, err)
 		}
-		for _, d := range []struct {
-			name string
-			node ast.Node
-			into *link.Course
-		}{{"up", up, &l.Up}, {"down", down, &l.Down}} {
-			own := both
-			if d.node != nil {
-				if err := readObject(d.node, d.name, own.keys()); err != nil {
-					return err
-				}
-			}
-			if err := own.readChanges(); err != nil {
+		p.Links = append(p.Links, l) // also one that is wrong: who names it is not
+	}
+	return errors.Join(failures...)
+}
+
+func (p *Plan) readLink(n ast.Node, l *Link) error {
+	what := "link " + l.Name
+	var both courseReader
+	var up, down ast.Node
+	keys := append(linkKeys(&both, l),
+		key{name: "up", schema: objectOf(courseKeys(&link.Course{})), read: func(n ast.Node) error { up = n; return nil }},
+		key{name: "down", schema: objectOf(courseKeys(&link.Course{})), read: func(n ast.Node) error { down = n; return nil }})
+	if err := readObject(n, what, keys); err != nil {
+		return err
+	}
+	for _, d := range []struct {
+		name string
+		node ast.Node
+		into *link.Course
+	}{{"up", up, &l.Up}, {"down", down, &l.Down}} {
+		own := both
+		if d.node != nil {
+			if err := readObject(d.node, d.name, own.keys()); err != nil {
 				return err
 			}
-			if err := own.course.Validate(); err != nil {
-				return wrong(entries.Value(), "%s: %s", what, err)
-			}
-			*d.into = own.course
 		}
-		p.Links = append(p.Links, l)
+		if err := own.readChanges(); err != nil {
+			return err
+		}
+		if err := own.course.Validate(); err != nil {
+			return wrong(n, "%s: %s", what, err)
+		}
+		*d.into = own.course
 	}
 	return nil
 }

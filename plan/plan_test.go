@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -101,7 +102,15 @@ func TestErrorsSayWhereAndWhat(t *testing.T) {
 		{"an unknown link", "bots:\n  - name: fern\n    link: moor\n", `plan.yaml:2:5: bot fern: there is no link "moor"; there are same-room, village, hill-farm, train-window, far-shore, lost-valley`},
 		{"the least plan there is", bots, ``},
 		{"the same bot twice", "bots:\n  - name: fern\n  - name: fern\n", `plan.yaml:3:5: bot: the name "fern" is taken; every bot needs its own`},
-		{"a bot called server", "bots:\n  - name: server\n", `plan.yaml:2:5: bot: "server" cannot be a bot's name; use up to 32 letters, digits, - and _ and not the word server`},
+		{"a bot called server", "bots:\n  - name: server\n", `plan.yaml:2:5: bot: "server" cannot be a bot's name; use up to 32 letters, digits, - and _, begin with a letter or digit, and not a word that systems keep for themselves, like server, none or con`},
+		{"two bots whose names differ in case", "bots:\n  - name: fern\n  - name: Fern\n", `plan.yaml:3:5: bot: the names "fern" and "Fern" differ in case only; every bot needs its own`},
+		{"all errors at once", "titel: x\nlength: 60\nlinks:\n  moor: {loss: 2}\nbots:\n  - {name: fern, link: moor}\n  - {name: ash, link: mor}\n", `plan.yaml:1:1: the plan: there is no key "titel"; did you mean "title"?
+plan.yaml:2:9: length: "60" is not a time span; write a number and its unit, like 80ms, 1.5s or 2m
+plan.yaml:4:16: loss: "2" is not a share; write 3% or 0.03
+plan.yaml:7:5: bot ash: there is no link "mor"; there are moor, same-room, village, hill-farm, train-window, far-shore, lost-valley`},
+		{"an alias of nothing", "bots: *all\n", `plan.yaml:1:7: nothing before this is named &all`},
+		{"an alias of itself", "bots: &all [*all]\n", `plan.yaml:1:13: *all stands within what it stands for`},
+		{"a merge of no mapping", "game: {<<: 3}\n" + bots, `plan.yaml:1:12: <<: "3" is not a mapping to merge`},
 		{"a bot that never joins", "bots:\n  - {name: fern, steps: [{do: roam}]}\n", `plan.yaml: bot fern never joins; begin its steps with do: join`},
 		{"an unknown action", "bots:\n  - name: fern\n    steps:\n      - do: jion\n", `plan.yaml:4:13: do: "jion" is not known; did you mean "join"? write one of join, roam, hold, press, go, chase, idle, leave, rejoin, cheat`},
 		{"hold what", "bots:\n  - {name: fern, steps: [{do: hold}]}\n", `plan.yaml:2:26: step: hold goes with inputs:, a list of forward, left, right, run, or with turn`},
@@ -126,6 +135,80 @@ func TestBrokenYAMLNamesThePlace(t *testing.T) {
 	_, err := Parse("plan.yaml", []byte("title: [a\nseed: 3\n"))
 	assert.ErrorContains(t, err, "plan.yaml:")
 	assert.ErrorContains(t, err, "not YAML")
+}
+
+func TestNamesOfBotsAreNamesOfFiles(t *testing.T) {
+	for _, name := range []string{"..", ".", "a/b", "<b>", "a\\x00b", "con", "NUL", "lpt1", "-x", "none", "börn", strings.Repeat("x", 33), "trailing."} {
+		_, err := Parse("plan.yaml", []byte("bots: [{name: \""+name+"\"}]\n"))
+		assert.ErrorContains(t, err, "cannot be a bot's name", name)
+	}
+	for _, name := range []string{"fern", "F-1", "under_score", "7"} {
+		_, err := Parse("plan.yaml", []byte("bots: [{name: \""+name+"\"}]\n"))
+		assert.NoError(t, err, name)
+	}
+}
+
+func TestAliasesAndMergesStandForWhatTheyName(t *testing.T) {
+	p, err := Parse("plan.yaml", []byte(`
+links:
+  near: &near {latency: 20ms, loss: 1%}
+  far: {<<: *near, latency: 200ms}
+  both: {<<: [{jitter: 3ms}, *near]}
+bots:
+  - &first
+    name: fern
+    link: far
+    steps: &steps [{do: join}, {do: roam, for: 3s}]
+  - {<<: *first, name: moss}
+  - {name: ash, link: both, steps: *steps}
+`))
+	require.NoError(t, err)
+	require.Len(t, p.Bots, 3)
+	assert.Equal(t, p.Bots[0].Steps, p.Bots[1].Steps)
+	assert.Equal(t, p.Bots[0].Steps, p.Bots[2].Steps)
+	assert.Equal(t, "far", p.Bots[1].Link)
+	assert.Equal(t, 200*time.Millisecond, p.Links[1].Up.Latency)
+	assert.InDelta(t, 0.01, p.Links[1].Down.Loss, 1e-9)
+	assert.Equal(t, 3*time.Millisecond, p.Links[2].Up.Jitter)
+	varied, err := p.Vary([]Change{{"links.far.latency", "90ms"}})
+	require.NoError(t, err)
+	assert.Equal(t, 90*time.Millisecond, varied.Links[1].Up.Latency)
+	assert.InDelta(t, 0.01, varied.Links[1].Up.Loss, 1e-9)
+}
+
+// Depth and size are bounded before anything is understood, whose memory grows with them.
+func TestWhatIsNestedTooDeepIsNotRead(t *testing.T) {
+	for what, text := range map[string]string{
+		"brackets": "bots: " + strings.Repeat("[", 40_000),
+		"braces":   "bots: " + strings.Repeat("{a: ", 40_000),
+		"items":    strings.Repeat("- ", 40_000) + "x",
+		"indents":  func() string { return strings.Repeat(" ", 500) + "a: 1\n" }(),
+	} {
+		_, err := Parse("plan.yaml", []byte(text))
+		assert.ErrorContains(t, err, "nested more than 60 deep, which no plan is", what)
+	}
+	_, err := Parse("plan.yaml", []byte("title: "+strings.Repeat("x", mostText)))
+	assert.ErrorContains(t, err, "a plan has 4194304 at most")
+	_, err = Parse("plan.yaml", []byte("title: \"[[[ { it's fine\" # [[[[\nbots: [{name: fern}]\n"))
+	assert.NoError(t, err, "brackets in text are none")
+}
+
+func TestCommandsAreSplitAsShellsDo(t *testing.T) {
+	for line, want := range map[string][]string{
+		`node server.mjs --port {port}`:        {"node", "server.mjs", "--port", "{port}"},
+		`C:\game\server.exe -log`:              {`C:\game\server.exe`, "-log"},
+		`"C:\my games\server.exe" "-name=a b"`: {`C:\my games\server.exe`, "-name=a b"},
+		`\\host\share\x.exe`:                   {`\host\share\x.exe`},
+		`a\ b 'c d' "e\"f" ''`:                 {"a b", "c d", `e"f`, ""},
+		`'single \" stays'`:                    {`single \" stays`},
+		"  many   blanks\t":                    {"many", "blanks"},
+	} {
+		words, err := splitWords(line)
+		require.NoError(t, err, line)
+		assert.Equal(t, want, words, line)
+	}
+	_, err := splitWords(`"open`)
+	assert.EqualError(t, err, "a quote in it is not closed")
 }
 
 func FuzzParse(f *testing.F) {

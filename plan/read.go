@@ -1,9 +1,12 @@
 package plan
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -11,7 +14,6 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 
 	"zitherwheel/hillfold"
 )
@@ -32,52 +34,17 @@ func Parse(file string, text []byte) (*Plan, error) {
 	if err := readDocument(file, text, "the plan", p.keys(), p.check); err != nil {
 		return nil, err
 	}
-	err := p.complete()
-	if err == nil {
-		err = p.completeBuild(file)
+	err := errors.Join(p.complete(), p.completeBuild(file))
+	if p.file = file; !bytes.Contains(text, []byte("*")) { // aliases stand for what only YAML writes out
+		p.text = text
 	}
-	if p.file, p.text = file, text; err == nil {
+	if err == nil {
 		err = p.checkDraw()
 	}
-	if err != nil {
-		return nil, &Error{File: file, Message: err.Error()}
+	if err := placed(file, err); err != nil {
+		return nil, err
 	}
 	return &p, nil
-}
-
-func readDocument(file string, text []byte, what string, keys []key, check func() error) error {
-	parsed, err := parser.ParseBytes(text, 0)
-	if err != nil {
-		var syntax *yaml.SyntaxError
-		if errors.As(err, &syntax) && syntax.Token != nil {
-			return &Error{file, syntax.Token.Position.Line, syntax.Token.Position.Column, "not YAML: " + syntax.Message}
-		}
-		return &Error{File: file, Message: "not YAML: " + strings.SplitN(err.Error(), "\n", 2)[0]}
-	}
-	var body ast.Node
-	for _, doc := range parsed.Docs {
-		if doc.Body == nil {
-			continue
-		}
-		if body != nil {
-			at := doc.Body.GetToken().Position
-			return &Error{file, at.Line, at.Column, "a second document begins here; a plan is one"}
-		}
-		body = doc.Body
-	}
-	if body == nil {
-		return &Error{File: file, Message: "the file is empty; see docs/plan.md for what a plan looks like"}
-	}
-	err = readObject(body, what, keys)
-	if err == nil && check != nil {
-		err = check()
-	}
-	var at *located
-	if errors.As(err, &at) {
-		position := start(at.node)
-		return &Error{file, position.Line, position.Column, at.msg}
-	}
-	return err
 }
 
 // start is where the text of a node begins.
@@ -99,6 +66,20 @@ func start(n ast.Node) (at struct{ Line, Column int }) {
 // plan from it.
 func (p *Plan) YAML() ([]byte, error) {
 	return yaml.MarshalWithOptions(writeObject(p.keys()), yaml.IndentSequence(true))
+}
+
+// SeenFrom is the plan for a file in a folder: where the build is, is told from there, so
+// that both may be moved together.
+func (p *Plan) SeenFrom(folder string) *Plan {
+	q := *p
+	from, err := filepath.Abs(folder)
+	if err != nil || !p.Build.Given() || !filepath.IsAbs(p.Build.Folder) {
+		return &q
+	}
+	if to, err := filepath.Rel(from, p.Build.Folder); err == nil { // on another drive it stays as it is
+		q.Build.Folder = filepath.ToSlash(to)
+	}
+	return &q
 }
 
 func (p *Plan) keys() []key {
@@ -152,6 +133,15 @@ func (p *Plan) faultsKey() key {
 
 const mostBots = 200
 
+var names32 = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_-]{0,31}$`)
+
+// kept are words that cannot name a bot: those with a meaning of their own in plans, and
+// the devices of Windows, where no file can be called so.
+var kept = regexp.MustCompile(`(?i)^(server|none|con|prn|aux|nul|com[0-9]|lpt[0-9])$`)
+
+// nameable reports whether a bot may be called so: its name is that of files.
+func nameable(name string) bool { return names32.MatchString(name) && !kept.MatchString(name) }
+
 func (p *Plan) readBots(n ast.Node) error {
 	return readList(n, func(item ast.Node) error {
 		b, count := Bot{}, 1
@@ -162,8 +152,8 @@ func (p *Plan) readBots(n ast.Node) error {
 		if b.Name == "" {
 			return wrong(item, "bot: it has no name; add one, like name: fern")
 		}
-		if b.Name == "server" || strings.ContainsAny(b.Name, "/\\ \t\n=*?[") || len(b.Name) > 32 {
-			return wrong(item, "bot: %q cannot be a bot's name; use up to 32 letters, digits, - and _ and not the word server", b.Name)
+		if !nameable(b.Name) {
+			return wrong(item, "bot: %q cannot be a bot's name; use up to 32 letters, digits, - and _, begin with a letter or digit, and not a word that systems keep for themselves, like server, none or con", b.Name)
 		}
 		p.checks = append(p.checks, func() error {
 			if b.Link == "" || b.Name == p.Game.Host || p.LinkOf(b).Name != "" {
@@ -181,8 +171,11 @@ func (p *Plan) readBots(n ast.Node) error {
 				one.Name = b.Name + "-" + strconv.Itoa(i+1)
 			}
 			for _, other := range p.Bots {
-				if other.Name == one.Name {
+				switch {
+				case other.Name == one.Name:
 					return wrong(item, "bot: the name %q is taken; every bot needs its own", one.Name)
+				case strings.EqualFold(other.Name, one.Name): // their files would be one on some systems
+					return wrong(item, "bot: the names %q and %q differ in case only; every bot needs its own", other.Name, one.Name)
 				}
 			}
 			p.Bots = append(p.Bots, one)
@@ -292,49 +285,42 @@ func (s *Step) validate(demo bool) error {
 func (p *Plan) check() error {
 	checks := p.checks
 	p.checks = nil
+	var failures []error
 	for _, check := range checks {
-		if err := check(); err != nil {
-			return err
-		}
+		failures = append(failures, check())
 	}
-	return nil
+	return errors.Join(failures...)
 }
 
 // complete fills in what depends on other parts, and checks what no single key
 // can be blamed for.
 func (p *Plan) complete() error {
-	if len(p.Bots) == 0 {
-		return errors.New("no bots; a match needs at least one under the key bots")
+	var failures []error
+	bad := func(is bool, format string, args ...any) {
+		if is {
+			failures = append(failures, fmt.Errorf(format, args...))
+		}
 	}
-	if p.Length <= 0 || p.Length > 24*time.Hour {
-		return fmt.Errorf("length: %v is not between 0 and 24h", p.Length)
+	isBot := func(name string) bool {
+		return slices.ContainsFunc(p.Bots, func(b Bot) bool { return b.Name == name })
 	}
-	if p.Game.Report > p.Game.Frame {
-		return fmt.Errorf("rates: a client cannot report %d times a second with %d frames", p.Game.Report, p.Game.Frame)
-	}
-	if r := p.Reference; r != "" && r != "server" && r != "none" && !slices.ContainsFunc(p.Bots, func(b Bot) bool { return b.Name == r }) {
-		return fmt.Errorf("reference: there is no bot %q; write server, none, or a bot's name", r)
-	}
-	if p.Game.Host != "" && !slices.ContainsFunc(p.Bots, func(b Bot) bool { return b.Name == p.Game.Host }) {
-		return fmt.Errorf("game: host: there is no bot %q", p.Game.Host)
-	}
-	if p.Game.Radius < 0 {
-		return fmt.Errorf("game: radius: %v is negative", p.Game.Radius)
-	}
-	if p.Game.Send > p.Game.Tick {
-		return fmt.Errorf("rates: a server cannot send %d times a second with %d ticks", p.Game.Send, p.Game.Tick)
-	}
+	bad(len(p.Bots) == 0, "no bots; a match needs at least one under the key bots")
+	bad(p.Length <= 0 || p.Length > 24*time.Hour, "length: %v is not between 0 and 24h", p.Length)
+	bad(p.Game.Report > p.Game.Frame, "rates: a client cannot report %d times a second with %d frames", p.Game.Report, p.Game.Frame)
+	r := p.Reference
+	bad(r != "" && r != "server" && r != "none" && !isBot(r), "reference: there is no bot %q; write server, none, or a bot's name", r)
+	bad(p.Game.Host != "" && !isBot(p.Game.Host), "game: host: there is no bot %q", p.Game.Host)
+	bad(p.Game.Radius < 0, "game: radius: %v is negative", p.Game.Radius)
+	bad(p.Game.Send > p.Game.Tick, "rates: a server cannot send %d times a second with %d ticks", p.Game.Send, p.Game.Tick)
 	for i := range p.Bots {
 		b := &p.Bots[i]
 		if len(b.Steps) == 0 {
 			b.Steps = []Step{{Do: Join}, {Do: Roam}}
 		}
-		if !slices.ContainsFunc(b.Steps, func(s Step) bool { return s.Do == Join || s.Do == Rejoin }) {
-			return fmt.Errorf("bot %s never joins; begin its steps with do: join", b.Name)
-		}
+		bad(!slices.ContainsFunc(b.Steps, func(s Step) bool { return s.Do == Join || s.Do == Rejoin }), "bot %s never joins; begin its steps with do: join", b.Name)
 	}
 	if p.Game.Name == hillfoldName {
 		p.addGameRules()
 	}
-	return nil
+	return errors.Join(failures...)
 }

@@ -27,6 +27,8 @@ type Lab struct {
 	Tell    func(string)  // hears what is tried; may be nil
 
 	replays atomic.Int64
+	once    sync.Once
+	slots   chan struct{} // holds one for each match that is played, if Workers bounds them
 }
 
 // Replays is how many matches have been played so far.
@@ -66,6 +68,15 @@ func (t Target) In(v *judge.Verdict) *judge.Finding {
 
 // play plays a variant once.
 func (l *Lab) play(ctx context.Context, v Variant, options stage.Options) (*stage.Result, error) {
+	l.once.Do(func() {
+		if l.Workers > 0 {
+			l.slots = make(chan struct{}, l.Workers)
+		}
+	})
+	if l.slots != nil {
+		l.slots <- struct{}{}
+		defer func() { <-l.slots }()
+	}
 	l.replays.Add(1)
 	options.Script, options.Until = v.Script, v.Until
 	if v.Plan.Clock == plan.Wall {
@@ -90,7 +101,7 @@ func (l *Lab) shows(ctx context.Context, v Variant, target Target) (bool, error)
 		return err == nil && target.In(r.Verdict) != nil, err
 	}
 	var seen atomic.Int64
-	var group errgroup.Group // all at once: they are little work and much waiting
+	var group errgroup.Group // all at once, as far as Workers lets them: they are little work and much waiting
 	for range runs {
 		group.Go(func() error {
 			r, err := l.play(ctx, v, stage.Options{})

@@ -176,7 +176,7 @@ func TestTheTextOfASmallestPlan(t *testing.T) {
 		{5, 3, "# On the wall clock; each step was played 5 times, and had to show it in 3.\n", "only once"},
 	} {
 		s.Of, s.Needed = row.of, row.needed
-		text, err := s.Text("runs/one")
+		text, err := s.Text("runs/one", ".")
 		require.NoError(t, err)
 		assert.Contains(t, string(text), "# Shrunk from runs/one: 8 bots, 60.0 s, 200 packets that fared badly.\n")
 		assert.Contains(t, string(text), row.says)

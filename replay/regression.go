@@ -145,7 +145,7 @@ func perfect(l plan.Link) bool {
 }
 
 // Text is the plan as a file to keep, with its story as a comment.
-func (out *Shrunk) Text(from string) ([]byte, error) {
+func (out *Shrunk) Text(from, folder string) ([]byte, error) {
 	var b strings.Builder
 	line := func(format string, args ...any) {
 		for _, row := range wrap(fmt.Sprintf(format, args...), 96) {
@@ -166,7 +166,7 @@ func (out *Shrunk) Text(from string) ([]byte, error) {
 	for _, s := range out.Left {
 		line("Note: %s.", s)
 	}
-	text, err := out.Plan.Brief()
+	text, err := out.Plan.SeenFrom(folder).Brief()
 	return append([]byte(b.String()), text...), err
 }
 

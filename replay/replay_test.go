@@ -202,7 +202,7 @@ func TestShrinkLeavesWhatItTakes(t *testing.T) {
 			assert.LessOrEqual(t, s.After.Bots, row.bots)
 			assert.LessOrEqual(t, time.Duration(s.After.Length), row.length)
 			assert.Equal(t, row.fates, s.After.Fates)
-			text, err := s.Text("a test")
+			text, err := s.Text("a test", ".")
 			require.NoError(t, err)
 			assert.Contains(t, string(text), "# The smallest plan found that still shows: "+f.Signature)
 			assert.Contains(t, string(text), row.story)

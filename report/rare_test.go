@@ -104,7 +104,7 @@ func TestASweepIsDrawn(t *testing.T) {
 		"  10%  o ? #\n   5%  o o ?\n   0%  · o o\n", "0ms", "1  ghost sheep", "2  late gate"} {
 		assert.Contains(t, out, want)
 	}
-	assert.Regexp(t, `from 0ms +10%\n +from 50ms +5%\n +from 100ms +0%`, out)
+	assert.Regexp(t, `from 0ms +10%\n +from 50ms +5%, undecided up to 10%\n +from 100ms +0%, undecided up to 5%`, out)
 	r := swept()
 	r.Axes, r.Points = r.Axes[:1], r.Points[:3]
 	r.Points[0].Inferred = true

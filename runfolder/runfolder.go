@@ -14,6 +14,7 @@
 //	measures.json         what was measured
 //	packets.pcapng        packets with payloads, where that was asked for
 //	timing.json           how well a run on the wall clock kept time
+//	recorded-by           by what its user knows it again, on the wall clock
 package runfolder
 
 import (
@@ -120,6 +121,11 @@ func openFile(path string) (*file, error) {
 	f, err := os.Create(path)
 	return &file{File: f, path: path}, err
 }
+
+// Mark keeps by what the user knows the folder as their own.
+func (f *Folder) Mark(mark string) error { return f.write(markName, []byte(mark+"\n")) }
+
+const markName = "recorded-by"
 
 // Path is where the folder is.
 func (f *Folder) Path() string { return f.path }
@@ -321,6 +327,15 @@ func (r *Run) Log(view string, each func(at time.Duration, text string)) error {
 
 // FindingsPath is where the verdict is, if there is one.
 func (r *Run) FindingsPath() string { return filepath.Join(r.Path, "findings.json") }
+
+// Mark is by what a user knows the folder as their own; "" if there is nothing.
+func (r *Run) Mark() string {
+	text, err := os.ReadFile(filepath.Join(r.Path, markName))
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(text))
+}
 
 // MeasuresPath is where what was measured is, likewise.
 func (r *Run) MeasuresPath() string { return filepath.Join(r.Path, "measures.json") }

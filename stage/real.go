@@ -98,6 +98,11 @@ func newReal(p *plan.Plan, options Options) (*real, error) {
 	if err := m.choosePorts(); err != nil {
 		return nil, err
 	}
+	if m.build.Folder != "" {
+		if info, err := os.Stat(m.build.Folder); err != nil || !info.IsDir() {
+			return nil, fmt.Errorf("the build's folder %s is not there; if the plan or run folder came from elsewhere, put the build there or change folder under build: in the plan", m.build.Folder)
+		}
+	}
 	hosted := p.Game.Host != "" && p.Build.Given()
 	if m.build.Attach == "" {
 		program := &m.build.Server

@@ -22,6 +22,7 @@ type recorder struct {
 	failed error // the first failure to record
 
 	alert    func(judge.Alert)
+	mark     func(planYAML []byte) string
 	observe  func(Packet)
 	describe func(data []byte) string // nil if nobody knows what packets carry
 	progress []([2]LinkProgress)      // by view
@@ -31,7 +32,7 @@ type recorder struct {
 // prepare takes what a match is asked for beside being played.
 func (m *recorder) prepare(o Options, now func() time.Duration) {
 	m.progress = make([][2]LinkProgress, len(m.views))
-	m.observe = o.Packet
+	m.observe, m.mark = o.Packet, o.Mark
 	m.alert = func(a judge.Alert) {
 		if o.StopAtFirst && m.stopAt == 0 {
 			m.stopAt = now() + Aftermath
@@ -52,13 +53,20 @@ func (m *recorder) ended(now, length time.Duration) (ended, early bool) {
 
 // open makes the run folder.
 func (m *recorder) open(p *plan.Plan, path string) error {
-	text, err := p.YAML()
+	text, err := p.SeenFrom(path).YAML()
 	if err != nil {
 		return err
 	}
 	about := runfolder.About{Title: p.Title, Seed: p.Seed, Clock: p.Clock, Length: p.Length.Seconds(), Views: m.views}
-	m.folder, err = runfolder.Create(path, about, text, m.names)
-	return err
+	if m.folder, err = runfolder.Create(path, about, text, m.names); err != nil {
+		return err
+	}
+	if m.mark != nil && p.Clock == plan.Wall {
+		if mark := m.mark(text); mark != "" {
+			return m.folder.Mark(mark)
+		}
+	}
+	return nil
 }
 
 // say returns what takes in the records of a view.

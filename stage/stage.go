@@ -90,6 +90,10 @@ type Options struct {
 	Zwheel string            // the path of this program, for the demo game's processes; "" is the one that runs
 	Tell   func(text string) // hears how a match on the wall clock gets on; may be nil
 
+	// Mark makes a mark for the run folder of a match on the wall clock, from its plan as it
+	// stands there, by which its user knows it again; "" is none. It may be nil.
+	Mark func(planYAML []byte) string
+
 	Alert       func(judge.Alert) // hears of findings as they become certain; may be nil
 	StopAtFirst bool              // ends the match Aftermath after the first finding has become certain
 	Progress    func(Progress)    // hears how far the match is, a few times a second; may be nil

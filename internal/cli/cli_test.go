@@ -2,6 +2,7 @@ package cli
 
 import (
 	"errors"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -9,12 +10,14 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode"
 
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"zitherwheel/plan"
+	"zitherwheel/trace"
 )
 
 func TestMain(m *testing.M) {
@@ -29,10 +32,11 @@ func TestScripts(t *testing.T) {
 		Setup: func(env *testscript.Env) error {
 			examples, err := filepath.Abs("../../examples")
 			env.Setenv("EXAMPLES", examples)
+			env.Setenv("XDG_CONFIG_HOME", filepath.Join(env.WorkDir, ".settings"))
 			return err
 		},
 		Cmds: map[string]func(ts *testscript.TestScript, neg bool, args []string){
-			"exits": exits, "await": await, "cut": cut, "fill": fill,
+			"exits": exits, "await": await, "cut": cut, "fill": fill, "harmless": harmless, "full": full, "taint": taint,
 		},
 	})
 }
@@ -50,6 +54,59 @@ func exits(ts *testscript.TestScript, neg bool, args []string) {
 	}
 	if code != want || neg {
 		ts.Fatalf("zwheel %v exits with %d, not %d", args[1:], code, want)
+	}
+}
+
+// harmless ARGS... runs zwheel, whatever its exit code, and expects that nothing it says
+// steers a terminal.
+func harmless(ts *testscript.TestScript, _ bool, args []string) {
+	var failure *exec.ExitError
+	if err := ts.Exec("zwheel", args...); err != nil && !errors.As(err, &failure) {
+		ts.Fatalf("%v", err)
+	}
+	for _, name := range []string{"stdout", "stderr"} {
+		text := ts.ReadFile(name)
+		if i := strings.IndexFunc(text, func(r rune) bool { return unicode.IsControl(r) && r != '\n' && r != '\t' || r == '\u202e' }); i >= 0 {
+			ts.Fatalf("zwheel %v writes %q to %s", args, text[max(0, i-20):min(len(text), i+20)], name)
+		}
+	}
+}
+
+// taint FOLDER puts what steers a terminal into the names, logs and title of a run folder.
+func taint(ts *testscript.TestScript, _ bool, args []string) {
+	const evil = `\u001b]52;c;aGFsbG8=\u0007\u001b[2J\u202e`
+	dir := ts.MkAbs(args[0])
+	replace := func(path, old, with string) {
+		file, err := trace.Open(path)
+		ts.Check(err)
+		text, err := io.ReadAll(file)
+		ts.Check(errors.Join(err, file.Close()))
+		ts.Check(os.WriteFile(path, []byte(strings.ReplaceAll(string(text), old, with)), 0o600))
+	}
+	for _, view := range []string{"server", "fern", "moss"} {
+		path := filepath.Join(dir, "views", view+".jsonl.zst")
+		replace(path, `dog/moss`, `dog/moss`+evil)
+		replace(path, `"input":"`, `"input":"`+evil)
+		ts.Check(os.WriteFile(filepath.Join(dir, "logs", view+".log"), []byte("0.5 \x1b]52;c;aGFsbG8=\a\x9b2J\n1.2 \x1b[31mred\r\n"), 0o600))
+	}
+	replace(filepath.Join(dir, "about.json"), "TITLE", "T"+evil)
+	replace(filepath.Join(dir, "plan.yaml"), "title: TITLE", `title: "T\e]0;evil\a\x9b2J"`)
+	ts.Check(errors.Join(os.Remove(filepath.Join(dir, "findings.json")), os.Remove(filepath.Join(dir, "measures.json"))))
+}
+
+// full CODE ARGS... runs zwheel with an output that is full and expects that exit code.
+func full(ts *testscript.TestScript, _ bool, args []string) {
+	device, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+	ts.Check(err)
+	defer device.Close()
+	path, err := exec.LookPath("zwheel")
+	ts.Check(err)
+	c := exec.Command(path, args[1:]...)
+	var said strings.Builder
+	c.Dir, c.Stdout, c.Stderr = ts.MkAbs("."), device, &said
+	_ = c.Run() // its exit code is looked at
+	if code := strconv.Itoa(c.ProcessState.ExitCode()); code != args[0] || !strings.Contains(said.String(), "no space left") {
+		ts.Fatalf("zwheel %v on a full disk exits with %s and says %s", args[1:], code, said.String())
 	}
 }
 
@@ -93,8 +150,22 @@ func cut(ts *testscript.TestScript, _ bool, args []string) {
 func TestFoldersAreNeverUsedTwice(t *testing.T) {
 	t.Chdir(t.TempDir())
 	p := &plan.Plan{Title: "Four dogs, on the Moor!", Seed: 7}
-	first := freeFolder("runs", p)
+	first, err := freeFolder("runs", p)
+	require.NoError(t, err)
 	assert.Equal(t, filepath.Join("runs", "four-dogs-on-the-moor-seed7"), first)
 	require.NoError(t, os.MkdirAll(first, 0o755))
-	assert.Equal(t, first+"-2", freeFolder("runs", p))
+	second, err := freeFolder("runs", p)
+	require.NoError(t, err)
+	assert.Equal(t, first+"-2", second)
+	p.Title = strings.Repeat("long", 100)
+	long, err := freeFolder("runs", p)
+	require.NoError(t, err)
+	assert.Less(t, len(filepath.Base(long)), 80, "a title is longer than a file's name may be")
+	p.Title = "羊"
+	none, err := freeFolder("runs", p)
+	require.NoError(t, err)
+	assert.Equal(t, filepath.Join("runs", "match-seed7"), none)
+	require.NoError(t, os.WriteFile("file", nil, 0o600))
+	_, err = freeFolder("file", p)
+	assert.ErrorContains(t, err, "name a folder with --out")
 }

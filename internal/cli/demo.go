@@ -91,7 +91,10 @@ func (s *show) play(c *cobra.Command, out, clock string) error {
 			return &exit{exitUsage, err}
 		}
 		p.Clock = clock
-		plans[i], folders[i] = p, freeFolder(out, p)
+		plans[i] = p
+		if folders[i], err = freeFolder(out, p); err != nil {
+			return err
+		}
 		one := func() { results[i], failures[i] = play(c, p, folders[i], wallOptions()) }
 		if clock == plan.Virtual {
 			one()

@@ -51,7 +51,9 @@ Exits with 0 if nothing was found, 1 if something was, 3 if no match could be pl
 				o.First = seed
 			}
 			if o.Folder == "" {
-				o.Folder = freeFolder("hunts", p)
+				if o.Folder, err = freeFolder("hunts", p); err != nil {
+					return err
+				}
 			}
 			o.Plan, o.Wall = p, wallOptions()
 			o.Progress = huntProgress(c)

@@ -23,7 +23,7 @@ import (
 
 func replayCommand() *cobra.Command {
 	var out string
-	var asJSON bool
+	var asJSON, trusts bool
 	c := &cobra.Command{
 		Use:   "replay RUNFOLDER",
 		Short: "Play a recorded match again, and say how far it followed",
@@ -43,8 +43,13 @@ another version of the program can be the cause of.`,
 			if err != nil {
 				return err
 			}
+			if err := trusted(c, recording, trusts); err != nil {
+				return err
+			}
 			if out == "" {
-				out = freePath(filepath.Clean(args[0]) + "-replayed")
+				if out, err = freePath(filepath.Clean(args[0]) + "-replayed"); err != nil {
+					return failed(err)
+				}
 			}
 			lab := &replay.Lab{Wall: wallOptions()}
 			followed, r, err := recording.Again(c.Context(), lab, out, wallOptions())
@@ -77,13 +82,14 @@ another version of the program can be the cause of.`,
 			return conclude(c, r)
 		},
 	}
+	trustFlag(c, &trusts)
 	c.Flags().StringVar(&out, "out", "", "folder to make for the run (default RUNFOLDER-replayed)")
 	c.Flags().BoolVar(&asJSON, "json", false, "print how far it followed as JSON")
 	return c
 }
 
 func whyCommand() *cobra.Command {
-	var lab replay.Lab
+	var lab labOptions
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "why RUNFOLDER [FINDING]",
@@ -108,7 +114,7 @@ recorded.`,
 				return err
 			}
 			began := time.Now()
-			w, err := recording.Why(c.Context(), &lab, finding)
+			w, err := recording.Why(c.Context(), &lab.Lab, finding)
 			if err != nil {
 				return replayError(c, err, w.Replays)
 			}
@@ -125,13 +131,20 @@ recorded.`,
 	return c
 }
 
-func labFlags(c *cobra.Command, lab *replay.Lab) {
+// labOptions are what why and shrink are told of how to play matches again.
+type labOptions struct {
+	replay.Lab
+	trusts bool
+}
+
+func labFlags(c *cobra.Command, lab *labOptions) {
+	trustFlag(c, &lab.trusts)
 	c.Flags().IntVar(&lab.Runs, "runs", 3, "on the wall clock: how often each variant is played")
 	c.Flags().IntVar(&lab.Needed, "needed", 2, "on the wall clock: in how many of them the finding must show")
 	c.Flags().IntVar(&lab.Workers, "at-once", 0, "matches at once (default one a core, two on the wall clock)")
 }
 
-func preparedLab(c *cobra.Command, lab *replay.Lab) error {
+func preparedLab(c *cobra.Command, lab *labOptions) error {
 	if lab.Needed < 1 || lab.Runs < lab.Needed {
 		return usage("--needed %d of --runs %d is not possible", lab.Needed, lab.Runs)
 	}
@@ -170,12 +183,15 @@ func loadRecording(c *cobra.Command, path string) (*replay.Recording, error) {
 
 // loadFinding reads a run folder and one of its findings: the one that is named, or the
 // head of the first incident; and makes the lab ready in which it is looked into.
-func loadFinding(c *cobra.Command, args []string, lab *replay.Lab) (*replay.Recording, *judge.Finding, error) {
+func loadFinding(c *cobra.Command, args []string, lab *labOptions) (*replay.Recording, *judge.Finding, error) {
 	if err := preparedLab(c, lab); err != nil {
 		return nil, nil, err
 	}
 	recording, err := loadRecording(c, args[0])
 	if err != nil {
+		return nil, nil, err
+	}
+	if err := trusted(c, recording, lab.trusts); err != nil {
 		return nil, nil, err
 	}
 	v := recording.Verdict
@@ -192,17 +208,6 @@ func loadFinding(c *cobra.Command, args []string, lab *replay.Lab) (*replay.Reco
 	return nil, nil, usage("there is no finding %q in %s; zwheel show %s lists them", name, args[0], args[0])
 }
 
-// freePath is the path, or the first with a number behind it that does not exist yet.
-func freePath(base string) string {
-	path := base
-	for i := 2; ; i++ {
-		if _, err := os.Stat(path); errors.Is(err, os.ErrNotExist) {
-			return path
-		}
-		path = fmt.Sprintf("%s-%d", base, i)
-	}
-}
-
 // printJSON prints a result as JSON.
 func printJSON(c *cobra.Command, v any) error {
 	e := json.NewEncoder(c.OutOrStdout())
@@ -215,7 +220,7 @@ func printJSON(c *cobra.Command, v any) error {
 }
 
 func shrinkCommand() *cobra.Command {
-	var lab replay.Lab
+	var lab labOptions
 	var out string
 	var most int
 	var asJSON bool
@@ -239,16 +244,18 @@ played --runs times and must show the finding in --needed of them.`,
 				return err
 			}
 			if out == "" {
-				out = freePath(fmt.Sprintf("%s-%s-smallest.yaml", filepath.Clean(args[0]), strings.ToLower(finding.ID)))
+				if out, err = freePath(fmt.Sprintf("%s-%s-smallest.yaml", filepath.Clean(args[0]), strings.ToLower(finding.ID))); err != nil {
+					return failed(err)
+				}
 			} else if _, err := os.Stat(out); err == nil {
 				return usage("%s exists already and is left as it is; name another file with --out", out)
 			}
 			began := time.Now()
-			s, err := recording.Shrink(c.Context(), &lab, finding, most)
+			s, err := recording.Shrink(c.Context(), &lab.Lab, finding, most)
 			if err != nil {
 				return replayError(c, err, lab.Replays())
 			}
-			text, err := s.Text(args[0])
+			text, err := s.Text(args[0], filepath.Dir(out))
 			if err == nil {
 				err = wholefile.Text(out, text)
 			}

@@ -4,8 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"path/filepath"
-	"regexp"
 	"strings"
 	"time"
 
@@ -17,6 +15,7 @@ import (
 	"zitherwheel/report"
 	"zitherwheel/runfolder"
 	"zitherwheel/stage"
+	"zitherwheel/trust"
 )
 
 func runCommand() *cobra.Command {
@@ -41,7 +40,9 @@ bytes.`,
 				p.Seed = seed
 			}
 			if out == "" {
-				out = freeFolder("runs", p)
+				if out, err = freeFolder("runs", p); err != nil {
+					return err
+				}
 			}
 			if record && p.Clock != plan.Wall {
 				return usage("--record keeps what goes over real sockets; add --clock wall")
@@ -97,7 +98,15 @@ func setClock(p *plan.Plan, clock string) error {
 }
 
 // wallOptions are what a match on the wall clock needs of this program.
-func wallOptions() stage.Options { return stage.Options{Guard: []string{guardName}} }
+func wallOptions() stage.Options {
+	return stage.Options{Guard: []string{guardName}, Mark: func(plan []byte) string {
+		mark, err := trust.Mark(plan)
+		if err != nil {
+			return "" // then its user is asked before it is played again
+		}
+		return mark
+	}}
+}
 
 // loadPlan reads a plan; whatever is wrong with it is the caller's to mend.
 func loadPlan(path string) (*plan.Plan, error) {
@@ -168,12 +177,4 @@ func bots(p *plan.Plan) string {
 		return "1 bot"
 	}
 	return fmt.Sprintf("%d bots", len(p.Bots))
-}
-
-var notInNames = regexp.MustCompile(`[^a-z0-9]+`)
-
-// freeFolder names a folder below parent that does not exist yet.
-func freeFolder(parent string, p *plan.Plan) string {
-	slug := strings.Trim(notInNames.ReplaceAllString(strings.ToLower(p.Title), "-"), "-")
-	return freePath(filepath.Join(parent, fmt.Sprintf("%s-seed%d", slug, p.Seed)))
 }

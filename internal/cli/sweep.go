@@ -66,7 +66,9 @@ points could be played, 3 if none could.`,
 				return usage("--tolerate %v: write percent, above 0 and below 100", tolerate)
 			}
 			if out == "" {
-				out = freeFolder("sweeps", p)
+				if out, err = freeFolder("sweeps", p); err != nil {
+					return err
+				}
 			} else if _, err := os.Stat(out); err == nil {
 				return usage("%s exists already and is left as it is; name another folder with --out", out)
 			}
