@@ -83,11 +83,12 @@ const (
 	QueueFull               // it did not fit into the queue before a slow line
 	TooBig                  // larger than the MTU
 	Outage                  // the line was cut
+	RelayFull               // a relay held as much as it may: no fate of the line's, but the relay's own
 	reasons
 )
 
 func (r Reason) String() string {
-	return [reasons]string{"delivered", "lost", "lost-in-row", "queue-full", "too-big", "outage"}[r]
+	return [reasons]string{"delivered", "lost", "lost-in-row", "queue-full", "too-big", "outage", "relay-full"}[r]
 }
 
 // Reasons are the names of the reasons for which packets are dropped.

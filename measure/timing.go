@@ -4,13 +4,15 @@ import "fmt"
 
 // Timing is how well a run on the wall clock kept time. Times are in ms.
 type Timing struct {
-	Relay   Lateness `json:"relay"`            // packets sent on later than they were due
-	Machine Lateness `json:"machine"`          // a thread of the run woken later than it asked to be
-	Refused int      `json:"refused"`          // datagrams to a port at which nobody listened
-	Unsent  int      `json:"unsent"`           // packets that the system did not take
-	Stalls  int      `json:"stalls"`           // times the machine stood still for longer than StallMs
-	Stalled float64  `json:"stalled_s"`        // in all
-	Clocks  []string `json:"clocks,omitempty"` // views whose own clock was set back while they ran
+	Relay   Lateness `json:"relay"`                   // packets sent on later than they were due
+	Machine Lateness `json:"machine"`                 // a thread of the run woken later than it asked to be
+	Refused int      `json:"refused"`                 // datagrams to a port at which nobody listened
+	Unsent  int      `json:"unsent"`                  // packets that the system did not take
+	Full    int      `json:"relay_full,omitempty"`    // packets that the relay dropped because it held as much as it may
+	Trouble string   `json:"relay_trouble,omitempty"` // what the system refused the relay last
+	Stalls  int      `json:"stalls"`                  // times the machine stood still for longer than StallMs
+	Stalled float64  `json:"stalled_s"`               // in all
+	Clocks  []string `json:"clocks,omitempty"`        // views whose own clock was set back while they ran
 }
 
 // Lateness is a histogram of how late things were.
@@ -39,6 +41,10 @@ func (t *Timing) Distrust() string {
 	switch {
 	case t == nil:
 		return ""
+	case t.Trouble != "":
+		return "the system refused the relay what it needs, so some packets went nowhere: " + t.Trouble
+	case t.Full > 0:
+		return fmt.Sprintf("the relay dropped %d packets of its own, because too much was waiting on slow links", t.Full)
 	case t.Machine.Max > trustedStall:
 		return fmt.Sprintf("the machine stood still for up to %.0f ms (%d times longer than %d ms, %.2f s in all); figures of time are no better than that",
 			t.Machine.Max, t.Stalls, StallMs, t.Stalled)

@@ -47,6 +47,10 @@ func (p *udpPath) meet(from netip.AddrPort, open func(*client) error) (*client, 
 func (c *core) pass(w *waiting, s *slab, cl *client, d link.Direction, at time.Duration, data []byte, size int) bool {
 	cl.heard = at
 	fate := cl.link.send(d, at, size)
+	if fate.Copies > 0 && w.held+fate.Copies*max(size, slabSize) > mostHeld {
+		fate.Copies, fate.Arrives, fate.Flipped, fate.Dropped = 0, [2]time.Duration{}, 0, link.RelayFull
+		c.count(&c.full)
+	}
 	c.tell(Packet{Path: cl.path.number, Client: cl.number, From: cl.from, Direction: d, Fate: fate}, data[:size])
 	if fate.Copies == 0 {
 		return false

@@ -1,6 +1,7 @@
 package relay
 
 import (
+	"fmt"
 	"sync"
 	"time"
 
@@ -19,6 +20,8 @@ type core struct {
 	timing  Timing
 	refused int
 	unsent  int
+	full    int
+	trouble string
 }
 
 // mostUntold is how many packets are kept for somebody who does not take them.
@@ -29,6 +32,8 @@ type Stats struct {
 	Timing  Timing // how late packets were sent on, beyond their due time
 	Refused int    // datagrams that came back because nobody listens at the server's port
 	Unsent  int    // packets that the system did not take
+	Full    int    // datagrams dropped because the relay held as much as it may
+	Trouble string // what the system refused last beside that, like one more socket; "" is nothing
 	Untold  int    // packets whose fates nobody took in time
 }
 
@@ -59,7 +64,7 @@ func (c *core) take(list []Packet) []Packet {
 func (c *core) stats() Stats {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return Stats{Timing: c.timing, Refused: c.refused, Unsent: c.unsent, Untold: c.untold}
+	return Stats{Timing: c.timing, Refused: c.refused, Unsent: c.unsent, Full: c.full, Trouble: c.trouble, Untold: c.untold}
 }
 
 // sent notes how late a packet was sent on.
@@ -72,6 +77,14 @@ func (c *core) sent(late time.Duration) {
 func (c *core) count(n *int) {
 	c.mu.Lock()
 	*n++
+	c.mu.Unlock()
+}
+
+// fails notes that the system refused what the relay needs for a client.
+func (c *core) fails(what string, err error) {
+	c.mu.Lock()
+	c.unsent++
+	c.trouble = fmt.Sprintf("%s: %v", what, err)
 	c.mu.Unlock()
 }
 
@@ -90,12 +103,18 @@ type due struct {
 type waiting struct {
 	heap  []due
 	count uint64
+	held  int // bytes of memory
 }
+
+// mostHeld is how much memory waiting datagrams may hold: a flood on a slow link is not to
+// take all that the machine has.
+const mostHeld = 64 << 20
 
 func (w *waiting) before(a, b *due) bool { return a.at < b.at || a.at == b.at && a.order < b.order }
 
 func (w *waiting) push(d due) {
 	w.count++
+	w.held += cap(d.data)
 	d.order = w.count
 	w.heap = append(w.heap, d)
 	i := len(w.heap) - 1
@@ -112,6 +131,7 @@ func (w *waiting) push(d due) {
 
 func (w *waiting) pop() due {
 	first := w.heap[0]
+	w.held -= cap(first.data)
 	n := len(w.heap) - 1
 	last := w.heap[n]
 	w.heap[n] = due{}

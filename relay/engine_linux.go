@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"net"
 	"net/netip"
 	"runtime"
 	"sync"
@@ -48,6 +49,7 @@ type loop struct {
 	mu       sync.Mutex
 	commands []func()
 	ended    chan struct{}
+	over     bool // nothing is open any more
 	stop     bool
 }
 
@@ -80,17 +82,24 @@ func newLoop(c *core) (*loop, error) {
 	return l, nil
 }
 
-// do runs f on the loop's thread and waits for it.
-func (l *loop) do(f func()) {
+// do runs f on the loop's thread and waits for it. It reports false if the loop has
+// ended: then the numbers of its sockets may be those of others.
+func (l *loop) do(f func()) bool {
 	done := make(chan struct{})
 	l.mu.Lock()
+	if l.over {
+		l.mu.Unlock()
+		return false
+	}
 	l.commands = append(l.commands, func() { f(); close(done) })
-	l.mu.Unlock()
 	one := [8]byte{1} // any number wakes
 	unix.Write(l.wake, one[:])
+	l.mu.Unlock()
 	select {
 	case <-done:
+		return true
 	case <-l.ended:
+		return false
 	}
 }
 
@@ -107,25 +116,39 @@ func (l *loop) add(number int, p Path) (at netip.AddrPort, err error) {
 		unix.Close(path.fd)
 		return at, err
 	}
-	l.do(func() {
+	if !l.do(func() {
+		if err = l.listen(path.fd, listener{path: path}); err != nil {
+			return
+		}
 		for len(l.paths) <= number {
 			l.paths = append(l.paths, nil)
 		}
 		l.paths[number] = path
-		err = l.listen(path.fd, listener{path: path})
-	})
+	}) {
+		err = net.ErrClosed
+	}
+	if err != nil {
+		unix.Close(path.fd)
+	}
 	return at, err
 }
 
 func (l *loop) move(number int) (err error) {
-	l.do(func() {
-		for _, c := range l.paths[number].byFrom {
+	open := l.do(func() {
+		path := l.paths[number]
+		for from, c := range path.byFrom {
 			l.forget(c.fd)
-			if e := l.connect(c); e != nil {
+			if e := l.connect(c); e != nil { // it appears anew with its next packet
 				err = e
+				c.gone = true
+				delete(path.byFrom, from)
+				l.core.fails("a new socket for a client", e)
 			}
 		}
 	})
+	if !open {
+		return net.ErrClosed
+	}
 	return err
 }
 
@@ -136,7 +159,7 @@ func (l *loop) clients(number int) (n int) {
 
 func (l *loop) close() error {
 	l.do(func() { l.stop = true })
-	<-l.ended
+	<-l.ended // at once if it was closed before
 	return nil
 }
 
@@ -175,6 +198,9 @@ func (l *loop) run() {
 		}
 		unix.Close(p.fd)
 	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.over = true
 	unix.Close(l.wake)
 	unix.Close(l.epoll)
 }
@@ -240,7 +266,7 @@ func (l *loop) receive(to listener, now time.Time) {
 				way = link.Up
 				var err error
 				if cl, err = to.path.meet(l.in.sender(i), l.connect); err != nil {
-					l.core.count(&l.core.unsent)
+					l.core.fails("a socket for a new client", err)
 					continue
 				}
 			}
@@ -307,6 +333,7 @@ func (l *loop) connect(c *client) (err error) {
 	}
 	if err != nil {
 		unix.Close(c.fd)
+		c.fd = -1
 	}
 	return err
 }
@@ -324,8 +351,11 @@ func (l *loop) listen(fd int, who listener) error {
 		number = len(l.open)
 		l.open = append(l.open, listener{})
 	}
+	if err := unix.EpollCtl(l.epoll, unix.EPOLL_CTL_ADD, fd, &unix.EpollEvent{Events: unix.EPOLLIN, Fd: int32(number)}); err != nil {
+		return err
+	}
 	l.open[number] = who
-	return unix.EpollCtl(l.epoll, unix.EPOLL_CTL_ADD, fd, &unix.EpollEvent{Events: unix.EPOLLIN, Fd: int32(number)})
+	return nil
 }
 
 // forget closes a client's socket.

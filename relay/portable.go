@@ -42,6 +42,10 @@ func (p *portable) add(number int, path Path) (netip.AddrPort, error) {
 	u := &udpPath{Path: path, number: number, byFrom: map[netip.AddrPort]*client{}}
 	u.portableSocket = &portableSocket{conn}
 	p.mu.Lock()
+	if p.stop {
+		p.mu.Unlock()
+		return netip.AddrPort{}, errors.Join(net.ErrClosed, conn.Close())
+	}
 	for len(p.paths) <= number {
 		p.paths = append(p.paths, nil)
 	}
@@ -92,7 +96,7 @@ func (p *portable) take(path *udpPath, cl *client, from netip.AddrPort, at time.
 		way = link.Up
 		var err error
 		if cl, err = path.meet(from, p.connect); err != nil {
-			p.core.count(&p.core.unsent)
+			p.core.fails("a socket for a new client", err)
 			return
 		}
 	}
@@ -182,10 +186,19 @@ func (p *portable) expire(now time.Duration) {
 func (p *portable) move(number int) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if p.stop {
+		return net.ErrClosed
+	}
 	var failures []error
-	for _, c := range p.paths[number].byFrom {
+	path := p.paths[number]
+	for from, c := range path.byFrom {
 		c.conn.Close()
-		failures = append(failures, p.connect(c))
+		if err := p.connect(c); err != nil { // it appears anew with its next packet
+			c.gone = true
+			delete(path.byFrom, from)
+			p.core.fails("a new socket for a client", err)
+			failures = append(failures, err)
+		}
 	}
 	return errors.Join(failures...)
 }
@@ -198,6 +211,10 @@ func (p *portable) clients(number int) int {
 
 func (p *portable) close() error {
 	p.mu.Lock()
+	if p.stop {
+		p.mu.Unlock()
+		return nil
+	}
 	p.stop = true
 	var failures []error
 	for _, path := range p.paths {

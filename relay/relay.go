@@ -151,7 +151,8 @@ func (r *Relay) Take(list []Packet) []Packet { return r.core.take(list) }
 // Stats is how the relay itself has done so far.
 func (r *Relay) Stats() Stats { return r.core.stats() }
 
-// Close closes every socket of the relay.
+// Close closes every socket of the relay. What is asked of it later is an error or
+// nothing, and a second Close is none.
 func (r *Relay) Close() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/netip"
 	"sync"
+	"syscall"
 	"time"
 
 	"zitherwheel/link"
@@ -62,6 +63,7 @@ func (s *streams) accept() {
 			return
 		}
 		if err != nil {
+			s.core.fails("a client's connection", err)
 			time.Sleep(time.Millisecond) // out of descriptors, perhaps: others may end
 			continue
 		}
@@ -73,8 +75,13 @@ func (s *streams) accept() {
 // be reached, the client's connection is broken off as the server's would be.
 func (s *streams) connect(near *net.TCPConn) {
 	far, err := net.DialTimeout("tcp", s.path.To.String(), dialWithin)
-	if err != nil {
+	switch {
+	case errors.Is(err, syscall.EMFILE) || errors.Is(err, syscall.ENFILE):
+		s.core.fails("a connection to the server", err)
+	case err != nil:
 		s.core.count(&s.core.refused)
+	}
+	if err != nil {
 		_ = near.SetLinger(0)
 		near.Close()
 		return
@@ -214,10 +221,14 @@ func (s *streams) clients() int {
 }
 
 func (s *streams) close() error {
-	err := s.listener.Close()
 	s.mu.Lock()
+	ended := s.ended
 	s.ended = true
 	s.mu.Unlock()
+	if ended {
+		return nil
+	}
+	err := s.listener.Close()
 	s.reset()
 	s.pumps.Wait()
 	return err

@@ -43,6 +43,12 @@ func RelayLateness(s relay.Stats) string {
 	if s.Refused > 0 {
 		text += fmt.Sprintf("\n  NOBODY LISTENS at the server's address: it refused %d times", s.Refused)
 	}
+	if s.Full > 0 {
+		text += fmt.Sprintf("\n  THE RELAY IS FULL: it dropped %s packets, because too much was waiting on slow links", Number(s.Full))
+	}
+	if s.Trouble != "" {
+		text += "\n  THE SYSTEM REFUSED " + s.Trouble
+	}
 	return text
 }
 

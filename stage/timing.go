@@ -53,7 +53,7 @@ func (m *real) timing() *measure.Timing {
 	t := &measure.Timing{Machine: lateness(&m.stalls.timing), Stalls: m.stalls.count, Stalled: m.stalls.stalled.Seconds()}
 	if m.relay != nil {
 		stats := m.relay.Stats()
-		t.Relay, t.Refused, t.Unsent = lateness(&stats.Timing), stats.Refused, stats.Unsent
+		t.Relay, t.Refused, t.Unsent, t.Full, t.Trouble = lateness(&stats.Timing), stats.Refused, stats.Unsent, stats.Full, stats.Trouble
 	}
 	for _, p := range m.parties {
 		if p.live.Jumps > 0 {
