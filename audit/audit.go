@@ -40,6 +40,7 @@ type Traces struct {
 	Strict    bool            // whatever was to be compared and was not keeps the match from being a pass
 	Ending    ending.Ending   // how the match ended; the zero value is complete. Of one that was cut off nothing is judged that not all files reach
 	Timing    *measure.Timing // how well a run on the wall clock kept time, or nil
+	Entities  int             // how many there may be; 0 means trace.MostEntities
 	MayHush   bool            // a client that said nothing at all is remarked on, not an error
 }
 
@@ -114,6 +115,9 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 		rules = byTicks(rules)
 	}
 	names := trace.NewNames()
+	if traces.Entities > 0 {
+		names.Most = traces.Entities
+	}
 	var titles []string
 	var inputs []*input
 	defer func() {
@@ -247,7 +251,7 @@ func reach(ctx context.Context, traces Traces) (time.Duration, error) {
 			return err
 		}
 		defer file.Close()
-		in := &input{reader: trace.NewReader(file, trace.NewNames())}
+		in := &input{reader: trace.NewReader(file, trace.AnyNames())}
 		if view == "" {
 			in = &input{packets: runfolder.NewPacketReader(file)}
 		} else {
@@ -334,6 +338,10 @@ func (in *input) read() (bool, error) {
 		return true, nil
 	case errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF):
 		return false, nil
+	}
+	var tooMany *trace.TooMany
+	if errors.As(err, &tooMany) {
+		return false, &Unusable{in.path, err.Error()}
 	}
 	in.cut = err.Error()
 	return false, nil

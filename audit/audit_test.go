@@ -242,3 +242,17 @@ func TestManyEntities(t *testing.T) {
 	assert.Equal(t, judge.InSync, r.Verdict.Outcome)
 	assert.Equal(t, 60_000, r.Verdict.Views[0].Entities)
 }
+
+func TestMoreEntitiesThanAreAllowedAreSaidSoon(t *testing.T) {
+	var b strings.Builder
+	for i := range 300 {
+		fmt.Fprintf(&b, "{\"t\":%d,\"state\":{\"cart/%d\":{\"x\":1,\"y\":1}}}\n", i, i)
+	}
+	traces := files(t, b.String(), b.String())
+	traces.Entities = 200
+	_, err := Judge(context.Background(), traces)
+	assert.ErrorContains(t, err, "server.jsonl: more than 200 entities are named")
+	traces.Entities = 300
+	_, err = Judge(context.Background(), traces)
+	assert.NoError(t, err)
+}

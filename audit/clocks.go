@@ -166,7 +166,7 @@ func walk(ctx context.Context, path string, each func(*trace.Record, *trace.Name
 		return err
 	}
 	defer file.Close()
-	names := trace.NewNames()
+	names := trace.AnyNames()
 	reader, record := trace.NewReader(file, names), trace.Record{}
 	for steps := 0; reader.Next(&record) == nil; steps++ { // what is wrong with it shows when it is judged
 		if steps%1024 == 0 && ctx.Err() != nil {

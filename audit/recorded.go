@@ -18,7 +18,7 @@ import (
 // Run returns the traces of a run folder, to be judged as its plan says. Whoever is to
 // judge them otherwise changes what they hold.
 func Run(run *runfolder.Run, p *plan.Plan) Traces {
-	t := Traces{Packets: run.PacketsPath(), Rules: p.Rules, Align: p.Align, Reference: p.Reference, Strict: p.Strict,
+	t := Traces{Packets: run.PacketsPath(), Rules: p.Rules, Align: p.Align, Reference: p.Reference, Strict: p.Strict, Entities: p.Entities,
 		Ending: run.About.Ending, MayHush: true}
 	var timing measure.Timing
 	if run.Timing(&timing) {

@@ -109,7 +109,7 @@ type said struct {
 
 // Open reads what was said of a thing from LookBack before from until until.
 func Open(ctx context.Context, run *runfolder.Run, rules watch.Rules, entity string, from, until time.Duration) (*Window, error) {
-	w := &Window{From: from, Until: until, entity: entity, views: run.About.Views, rules: rules.Fields, names: trace.NewNames()}
+	w := &Window{From: from, Until: until, entity: entity, views: run.About.Views, rules: rules.Fields, names: trace.AnyNames()}
 	thing := w.names.Entity(entity)
 	var paths []string
 	for _, view := range w.views {

@@ -28,7 +28,7 @@ type Chapter struct {
 // were lost or late on the view's link, and logs.
 func Story(ctx context.Context, run *runfolder.Run, f *judge.Finding, reference string, from, until time.Duration) ([]Chapter, error) {
 	var list []Chapter
-	names := trace.NewNames()
+	names := trace.AnyNames()
 	thing := names.Entity(f.Entity)
 	sides := []string{reference}
 	if f.View != reference {

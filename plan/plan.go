@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"zitherwheel/link"
+	"zitherwheel/trace"
 	"zitherwheel/watch"
 )
 
@@ -27,6 +28,7 @@ type Plan struct {
 	Bots      []Bot
 	Reference string      // whom the views are held against: server, a bot's name, or none
 	Align     string      // how the views' clocks are brought together: shared or "", tick, or estimated
+	Entities  int         // how many there may be in all traces
 	Strict    bool        // whatever was to be compared and was not keeps the match from being a pass
 	Rules     watch.Rules // the plan's own rules, then the game's
 	Draw      Draw        // what is drawn by the seed
@@ -142,12 +144,13 @@ func both(name string, q link.Quality) Link {
 // Defaults are what a plan leaves out.
 func Defaults() Plan {
 	return Plan{
-		Title:  "untitled match",
-		Seed:   1,
-		Length: 60 * time.Second,
-		Clock:  Virtual,
-		Build:  defaultBuild(),
-		Game:   Game{Name: hillfoldName, Sheep: 20, Tick: 30, Send: 20, Frame: 60, Report: 20},
+		Title:    "untitled match",
+		Seed:     1,
+		Length:   60 * time.Second,
+		Clock:    Virtual,
+		Entities: trace.MostEntities,
+		Build:    defaultBuild(),
+		Game:     Game{Name: hillfoldName, Sheep: 20, Tick: 30, Send: 20, Frame: 60, Report: 20},
 	}
 }
 

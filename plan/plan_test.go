@@ -90,7 +90,7 @@ func TestErrorsSayWhereAndWhat(t *testing.T) {
 	for _, c := range []struct{ name, text, message string }{
 		{"a share", "links:\n  moor:\n    loss: \"3 percent\"\n", `plan.yaml:3:11: loss: "3 percent" is not a share; write 3% or 0.03`},
 		{"an unknown key", "titel: x\n" + bots, `plan.yaml:1:1: the plan: there is no key "titel"; did you mean "title"?`},
-		{"an unknown key far from all", bots + "zzzzzzzz: 1\n", `plan.yaml:2:1: the plan: there is no key "zzzzzzzz"; the keys are title, seed, length, clock, game, build, reference, align, strict, links, bots, draw, watch, events, world, sequences, limits, least-news`},
+		{"an unknown key far from all", bots + "zzzzzzzz: 1\n", `plan.yaml:2:1: the plan: there is no key "zzzzzzzz"; the keys are title, seed, length, clock, game, build, reference, align, strict, most-entities, links, bots, draw, watch, events, world, sequences, limits, least-news`},
 		{"a nested key", "game:\n  rates: {tik: 30}\n", `plan.yaml:2:11: rates: there is no key "tik"; did you mean "tick"?`},
 		{"a time without a unit", "length: 60\n" + bots, `plan.yaml:1:9: length: "60" is not a time span; write a number and its unit, like 80ms, 1.5s or 2m`},
 		{"a negative time", "length: -1s\n" + bots, `plan.yaml:1:9: length: "-1s" is negative; write 0s or more`},
@@ -98,7 +98,7 @@ func TestErrorsSayWhereAndWhat(t *testing.T) {
 		{"no bots", "title: x\n", `plan.yaml: no bots; a match needs at least one under the key bots`},
 		{"an empty list of bots", "bots: []\n", `plan.yaml: no bots; a match needs at least one under the key bots`},
 		{"an empty file", "# nothing\n", `plan.yaml: the file is empty; see docs/plan.md for what a plan looks like`},
-		{"a list", "- a\n", `plan.yaml:1:1: the plan: a list is not a mapping of keys to values; the keys are title, seed, length, clock, game, build, reference, align, strict, links, bots, draw, watch, events, world, sequences, limits, least-news`},
+		{"a list", "- a\n", `plan.yaml:1:1: the plan: a list is not a mapping of keys to values; the keys are title, seed, length, clock, game, build, reference, align, strict, most-entities, links, bots, draw, watch, events, world, sequences, limits, least-news`},
 		{"an unknown link", "bots:\n  - name: fern\n    link: moor\n", `plan.yaml:2:5: bot fern: there is no link "moor"; there are same-room, village, hill-farm, train-window, far-shore, lost-valley`},
 		{"the least plan there is", bots, ``},
 		{"the same bot twice", "bots:\n  - name: fern\n  - name: fern\n", `plan.yaml:3:5: bot: the name "fern" is taken; every bot needs its own`},

@@ -106,6 +106,7 @@ func (p *Plan) keys() []key {
 		textKey("reference", &p.Reference),
 		wordKey("align", &p.Align, []string{"shared", "tick", "estimated"}),
 		flagKey("strict", &p.Strict),
+		wholeKey("most-entities", &p.Entities, 1, 10_000_000),
 		{name: "links", schema: linksSchema(), read: p.readLinks, write: p.writeLinks},
 		{name: "bots", schema: p.botsSchema(), read: p.readBots, write: p.writeBots},
 		p.drawKey(),

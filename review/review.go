@@ -135,7 +135,7 @@ func Read(ctx context.Context, path string) (*Review, error) {
 	}
 	r.Verdict, r.Measures = said.Verdict, said.Measures
 	r.lay()
-	names := trace.NewNames()
+	names := trace.AnyNames()
 	w := newWays(names, run.About.Views, r.Plan.Rules)
 	felt := measure.New(names, run.About.Views, r.Plan.Rules)
 	felt.Corrected = func(view int, t time.Duration, _ float64) {
@@ -352,7 +352,13 @@ func (r *Review) packets(ctx context.Context) error {
 	for i, lane := range r.Lanes {
 		number[lane.View] = i
 	}
-	lost := make([][2]Span, len(r.Lanes)) // the row of losses that is going on
+	lost := make([][2]*Span, len(r.Lanes)) // the row of losses that is going on
+	over := func(i int, d link.Direction) {
+		if row := lost[i][d]; row != nil && row.Until-row.From >= outageAtLeast {
+			r.Lanes[i].Outages = append(r.Lanes[i].Outages, *row)
+		}
+		lost[i][d] = nil
+	}
 	reader := runfolder.NewPacketReader(file)
 	for steps := 0; ; steps++ {
 		if steps%1024 == 0 && ctx.Err() != nil {
@@ -376,18 +382,14 @@ func (r *Review) packets(ctx context.Context) error {
 		}
 		t := &(*seconds)[max(0, int(f.Sent/time.Second))]
 		t.Packets, t.Bytes = t.Packets+1, t.Bytes+f.Size
-		row := &lost[i][d]
-		if f.Copies == 0 {
-			t.Lost++
-			if row.From == 0 {
-				row.From = f.Sent
-			}
-			row.Until = f.Sent
+		if f.Copies > 0 {
+			over(i, d)
 		} else {
-			if row.From > 0 && row.Until-row.From >= outageAtLeast {
-				lane.Outages = append(lane.Outages, *row)
+			t.Lost++
+			if lost[i][d] == nil {
+				lost[i][d] = &Span{From: f.Sent}
 			}
-			*row = Span{}
+			lost[i][d].Until = f.Sent
 		}
 		for _, c := range r.Curves {
 			if c.Finding.View == view && f.Sent >= c.From && f.Sent <= c.Until {
@@ -398,6 +400,11 @@ func (r *Review) packets(ctx context.Context) error {
 				c.Packets = append(c.Packets, p)
 			}
 		}
+	}
+	for i := range r.Lanes { // and those that nothing ended
+		over(i, link.Up)
+		over(i, link.Down)
+		slices.SortStableFunc(r.Lanes[i].Outages, func(a, b Span) int { return int(a.From - b.From) })
 	}
 	return nil
 }

@@ -34,7 +34,7 @@ func TestAReviewHasWhatHappened(t *testing.T) {
 length: 20s
 seed: 31
 game: {faults: [kept-to-itself]}
-links: {moor: {latency: 40ms, outages: [{at: 8s, for: 2s}]}}
+links: {moor: {latency: 40ms, outages: [{at: 8s, for: 2s}, {at: 18s, for: 2s}]}}
 bots: [{name: fern, link: moor}, {name: moss, steps: [{do: join, at: 3s}, {do: roam}, {do: leave, at: 12s}, {do: rejoin, at: 15s}, {do: roam}]}]
 `)
 	assert.InDelta(t, 20, r.Length.Seconds(), 0.2)
@@ -45,6 +45,7 @@ bots: [{name: fern, link: moor}, {name: moss, steps: [{do: join, at: 3s}, {do: r
 	assert.InDelta(t, 12, moss.In[0].Until.Seconds(), 0.1)
 	require.NotEmpty(t, fern.Outages)
 	assert.InDelta(t, 8, fern.Outages[0].From.Seconds(), 0.2)
+	assert.InDelta(t, 18, fern.Outages[len(fern.Outages)-1].From.Seconds(), 0.2, "also one that lasts to the end")
 	assert.NotEmpty(t, fern.Apart)
 	assert.Len(t, fern.Corrections, r.Measures.Views[0].Corrections.Count)
 	assert.InDelta(t, 20, float64(len(fern.Down)), 1)

@@ -233,6 +233,31 @@ func (f *Folder) Finish(how ending.Ending, findings []byte, measures any) error 
 	return errors.Join(failures...)
 }
 
+// Abandon says that the run could not be recorded to its end, and why. Where there is no
+// room for a new file, the bytes of the old about.json are written over.
+func (f *Folder) Abandon(how ending.Ending) error {
+	const block = 4096 // what a file has at least, however little is in it
+	for _, file := range f.files() {
+		_ = file.Close() // whatever is in it by now can be read
+	}
+	f.about.Ending = how
+	err := f.writeJSON("about.json", f.about)
+	if err == nil {
+		return nil
+	}
+	f.about.Log, f.about.Why = nil, f.about.Why[:min(len(f.about.Why), block/4)]
+	text, failed := json.MarshalIndent(f.about, "", "  ")
+	if failed != nil || len(text) >= block {
+		return errors.Join(err, failed)
+	}
+	about, failed := os.OpenFile(filepath.Join(f.path, "about.json"), os.O_WRONLY, 0)
+	if failed != nil {
+		return errors.Join(err, failed)
+	}
+	_, failed = about.Write(append(text, '\n'))
+	return errors.Join(failed, about.Truncate(int64(len(text)+1)), about.Close())
+}
+
 // pack packs finished files, several at a time: it takes as long as a short
 // match itself.
 func pack(files []*file) error {

@@ -164,3 +164,21 @@ func TestWhatBotsDidIsKeptOnlyWhereThereIsSome(t *testing.T) {
 		assert.Equal(t, ".zst", filepath.Ext(run.InputsPath()))
 	}
 }
+
+func TestARunThatCannotBeRecordedSaysWhy(t *testing.T) {
+	f, dir := begin(t)
+	require.NoError(t, f.Record(1, &trace.Record{T: time.Second, Mark: "here"}))
+	require.NoError(t, f.Abandon(ending.Ending{How: ending.Failed, Why: "the disk is full"}))
+	run, err := Open(dir)
+	require.NoError(t, err)
+	assert.Equal(t, ending.Ending{How: ending.Failed, Why: "the disk is full"}, run.About.Ending)
+	// Where not even a new file can be made, the old one is written over.
+	if os.Getuid() != 0 {
+		require.NoError(t, os.Chmod(dir, 0o500))
+		defer os.Chmod(dir, 0o700)
+	}
+	require.NoError(t, f.Abandon(ending.Ending{How: ending.Failed, Why: strings.Repeat("why ", 5000)}))
+	run, err = Open(dir)
+	require.NoError(t, err)
+	assert.Contains(t, run.About.Why, "why why")
+}

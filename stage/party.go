@@ -1,6 +1,7 @@
 package stage
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"math"
@@ -302,6 +303,11 @@ func (p *party) hear(l build.Line) {
 	_, err := p.reader.Parse(l.Text, r)
 	if err == nil && l.Cut {
 		err = fmt.Errorf("longer than %d bytes", build.MaxLine)
+	}
+	var tooMany *trace.TooMany
+	if errors.As(err, &tooMany) {
+		m.fail(p, fmt.Sprintf("the trace of %s cannot be taken in: %v", p.name, err))
+		return
 	}
 	if err != nil {
 		if p.facts.malformed++; p.facts.malformed == 1 {

@@ -84,7 +84,7 @@ const (
 
 // newReal puts everything in place and starts nothing.
 func newReal(p *plan.Plan, options Options) (*real, error) {
-	m := &real{recorder: recorder{names: trace.NewNames()}, plan: p, build: p.ToBringUp(), options: options, base: time.Now(),
+	m := &real{recorder: recorder{names: namesOf(p)}, plan: p, build: p.ToBringUp(), options: options, base: time.Now(),
 		events: make(chan event, eventsWaiting)}
 	self := options.Zwheel
 	if self == "" {
@@ -142,7 +142,7 @@ func runReal(ctx context.Context, p *plan.Plan, options Options) (*Result, error
 		}
 	}
 	if m.guard, err = build.NewGuard(options.Guard...); err != nil {
-		return nil, err
+		return nil, m.abandon(err)
 	}
 	err = m.bringUp(ctx)
 	if err == nil {
@@ -170,7 +170,7 @@ func runReal(ctx context.Context, p *plan.Plan, options Options) (*Result, error
 	r := &Result{Played: played}
 	m.sumUp(r)
 	r.Ending = m.ending
-	return r, m.failed
+	return r, m.abandon(m.failed)
 }
 
 // now is the time of the match, or before it began the time since base.

@@ -1,10 +1,12 @@
 package stage
 
 import (
+	"errors"
 	"time"
 
 	"zitherwheel/audit"
 	"zitherwheel/bot"
+	"zitherwheel/ending"
 	"zitherwheel/judge"
 	"zitherwheel/link"
 	"zitherwheel/plan"
@@ -27,6 +29,13 @@ type recorder struct {
 	describe func(data []byte) string // nil if nobody knows what packets carry
 	progress []([2]LinkProgress)      // by view
 	stopAt   time.Duration            // the match is to end then; 0 means at its length
+}
+
+// namesOf are the names of a match, as many as its plan allows.
+func namesOf(p *plan.Plan) *trace.Names {
+	names := trace.NewNames()
+	names.Most = p.Entities
+	return names
 }
 
 // prepare takes what a match is asked for beside being played.
@@ -67,6 +76,15 @@ func (m *recorder) open(p *plan.Plan, path string) error {
 		}
 	}
 	return nil
+}
+
+// abandon keeps in the folder why the match could not be played or recorded, and returns
+// the reason.
+func (m *recorder) abandon(err error) error {
+	if m.folder == nil || err == nil {
+		return err
+	}
+	return errors.Join(err, m.folder.Abandon(ending.Ending{How: ending.Failed, Why: err.Error()}))
 }
 
 // say returns what takes in the records of a view.

@@ -80,7 +80,7 @@ func (m *match) play(ctx context.Context) (*Result, error) {
 	if m.failed == nil && m.bench == nil && !m.options.Silent {
 		m.failed = r.judgeRecorded(m.folder.Path(), p)
 	}
-	return r, m.failed
+	return r, m.abandon(m.failed)
 }
 
 // judgeRecorded judges what was recorded, and keeps the verdict in the folder.

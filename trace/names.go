@@ -1,5 +1,7 @@
 package trace
 
+import "fmt"
+
 // Entity, Field and Text are small numbers that stand for strings, so that a
 // record can be compared and copied without touching them. They mean something
 // only together with the [Names] they came from.
@@ -19,15 +21,44 @@ const Exists Field = 0
 // Names holds the strings of a set of traces that belong together. The zero
 // value is not usable; see [NewNames]. Not safe for concurrent use.
 type Names struct {
+	Most int // entities that readers may name; beyond, they end with a *TooMany
+
 	entities, fields, texts table
+}
+
+// MostEntities is how many entities a match may have, unless more are allowed. Whoever
+// judges one needs about 4 KB for each.
+const MostEntities = 100_000
+
+// TooMany is the error of a trace that names more entities than are allowed.
+type TooMany struct{ Most int }
+
+func (e *TooMany) Error() string {
+	return fmt.Sprintf("more than %d entities are named; a name is to stand for a thing as long as it is there. If there are so many, allow it with most-entities in the plan or --most-entities", e.Most)
 }
 
 // NewNames returns a set without any names.
 func NewNames() *Names {
-	n := &Names{newTable(), newTable(), newTable()}
+	n := &Names{MostEntities, newTable(), newTable(), newTable()}
 	n.entities.number("") // Nobody
 	n.fields.number("")   // Exists
 	return n
+}
+
+// AnyNames returns a set without any names and without a bound: for looking into traces
+// that were judged, or of which little more than names is kept.
+func AnyNames() *Names {
+	n := NewNames()
+	n.Most = 0
+	return n
+}
+
+// full is an error if there are more entities than are allowed.
+func (n *Names) full() error {
+	if n.Most > 0 && len(n.entities.names) > n.Most+1 {
+		return &TooMany{n.Most}
+	}
+	return nil
 }
 
 func (n *Names) Entity(id string) Entity  { return Entity(n.entities.number(id)) }

@@ -70,13 +70,13 @@ func (r *Reader) Parse(line []byte, rec *Record) (ok bool, err error) {
 	}
 	rec.Reset()
 	if r.scan(text, rec) {
-		return true, nil
+		return true, r.names.full()
 	}
 	rec.Reset()
 	if err := parseStrict(text, rec, r.names); err != nil {
 		return false, err
 	}
-	return true, nil
+	return true, r.names.full()
 }
 
 // Flaws tells what was wrong with the lines read so far.
@@ -85,8 +85,8 @@ func (r *Reader) Flaws() Flaws { return r.flaws }
 // Line is the number of the line that Next read last, counted from 1.
 func (r *Reader) Line() int { return r.line }
 
-// Next reads the next usable line into rec. It returns io.EOF at the end, and
-// otherwise only errors of the underlying reader.
+// Next reads the next usable line into rec. It returns io.EOF at the end, a *TooMany
+// when more is named than may be, and otherwise only errors of the underlying reader.
 func (r *Reader) Next(rec *Record) error {
 	for {
 		line, whole, err := r.nextLine()
@@ -101,7 +101,10 @@ func (r *Reader) Next(rec *Record) error {
 			continue
 		}
 		ok, err := r.Parse(text, rec)
+		var tooMany *TooMany
 		switch {
+		case errors.As(err, &tooMany):
+			return err
 		case err != nil && !whole:
 			r.flaws.Torn = true
 			continue

@@ -138,9 +138,12 @@ func TestOtherOddities(t *testing.T) {
 			fmt.Fprintf(&b, `"tree/t%d":{"x":%d},`, i, i)
 		}
 		b.WriteString(`"tree/last":{"x":-1}}}` + "\n")
-		records, _, _ := readAll(t, b.String())
-		require.Len(t, records, 1)
-		assert.Len(t, records[0].State, 200_001)
+		var r Record
+		require.NoError(t, NewReader(strings.NewReader(b.String()), AnyNames()).Next(&r))
+		assert.Len(t, r.State, 200_001)
+		var tooMany *TooMany
+		require.ErrorAs(t, NewReader(strings.NewReader(b.String()), NewNames()).Next(&r), &tooMany)
+		assert.ErrorContains(t, tooMany, "more than 100000 entities are named")
 	})
 	t.Run("a line that is too long is skipped", func(t *testing.T) {
 		for _, length := range []int{1010, 700_000} { // within the first buffer, and beyond it

@@ -16,6 +16,7 @@ import (
 	"zitherwheel/plan"
 	"zitherwheel/report"
 	"zitherwheel/runfolder"
+	"zitherwheel/trace"
 	"zitherwheel/watch"
 )
 
@@ -24,6 +25,7 @@ func checkCommand() *cobra.Command {
 	var clients []string
 	var align, reference string
 	var asJSON, strict, keep bool
+	var entities int
 	c := &cobra.Command{
 		Use:   "check [RUNFOLDER]",
 		Short: "Judge recorded traces again, or traces from elsewhere",
@@ -58,6 +60,9 @@ its ping and server_t lines, or from the ways of things (estimated).`,
 				traces.Align = align
 			}
 			traces.Strict = traces.Strict || strict
+			if c.Flags().Changed("most-entities") {
+				traces.Entities = entities
+			}
 			if reference != "" {
 				traces.Reference = reference
 			}
@@ -104,6 +109,7 @@ its ping and server_t lines, or from the ways of things (estimated).`,
 	c.Flags().StringVar(&rulesPath, "rules", "", "file with watch rules (default those of the run's plan, or of the demo game)")
 	c.Flags().BoolVar(&asJSON, "json", false, "print the verdict as JSON, like findings.json")
 	c.Flags().BoolVar(&strict, "strict", false, "whatever was to be compared and was not keeps the match from being a pass")
+	c.Flags().IntVar(&entities, "most-entities", trace.MostEntities, "how many entities the traces may name (default the plan's)")
 	c.Flags().BoolVar(&keep, "keep", false, "keep the verdict in the run folder, where report, show, compare and others read it")
 	return c
 }

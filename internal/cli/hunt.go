@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"zitherwheel/hunt"
 	"zitherwheel/page"
@@ -79,7 +81,7 @@ Exits with 0 if nothing was found, 1 if something was, 3 if no match could be pl
 			}
 			switch {
 			case r.Stopped:
-				return &exit{exitInterrupted, fmt.Errorf("interrupted after %d matches; go on with: zwheel hunt %s --out %s --resume", r.Matches, args[0], o.Folder)}
+				return &exit{exitInterrupted, fmt.Errorf("interrupted after %d matches; go on with: %s", r.Matches, resumed(c, args[0], o.Folder))}
 			case len(r.Signatures) > 0:
 				return quiet(exitOutOfSync)
 			case r.InSync == 0:
@@ -100,6 +102,23 @@ Exits with 0 if nothing was found, 1 if something was, 3 if no match could be pl
 	f.BoolVar(&asJSON, "json", false, "print hunt.json")
 	complete(c, "clock", []string{plan.Virtual, plan.Wall})
 	return c
+}
+
+// resumed is the command that goes on with a hunt: as it was called, but for its folder.
+func resumed(c *cobra.Command, plan, folder string) string {
+	words := []string{"zwheel", "hunt", plan}
+	c.Flags().Visit(func(f *pflag.Flag) {
+		if f.Name != "out" && f.Name != "resume" {
+			words = append(words, "--"+f.Name+"="+f.Value.String())
+		}
+	})
+	words = append(words, "--out", folder, "--resume")
+	for i, word := range words {
+		if strings.ContainsAny(word, " \t'\"\\$&;|<>()*?") {
+			words[i] = "'" + strings.ReplaceAll(word, "'", `'\\''`) + "'"
+		}
+	}
+	return strings.Join(words, " ")
 }
 
 // huntPage leaves the page of a hunt in its folder.
