@@ -1,7 +1,8 @@
-// Package follow judges traces while they are being written: those of a run in
-// progress, or of a game that somebody plays by hand. It tells of findings as they
-// become certain. The verdict is not its business: what comes too late to be put in
-// order while the game goes on is judged afterwards, by package audit.
+// Package follow judges a match while it goes on, and tells of findings as they become
+// certain: [Live] what is handed to it, [Run] traces that are being written, those of a run
+// in progress or of a game that somebody plays by hand. The verdict is not its business:
+// what comes too late to be put in order while the game goes on is judged afterwards, by
+// package audit.
 package follow
 
 import (
@@ -16,14 +17,10 @@ import (
 
 	"zitherwheel/audit"
 	"zitherwheel/judge"
-	"zitherwheel/link"
 	"zitherwheel/runfolder"
 	"zitherwheel/trace"
 	"zitherwheel/watch"
 )
-
-// Hold is how long lines are held back to be put in order with those of others.
-const Hold = 600 * time.Millisecond
 
 // Traces is what is followed: plain files that grow, the reference's first.
 type Traces struct {
@@ -36,37 +33,20 @@ type Traces struct {
 	Ended     func() bool // whether nothing more will come; nil means that ctx says so
 }
 
-// State is how far the traces are.
-type State struct {
-	At       time.Duration // the newest line
-	Lines    int
-	Findings int
-	Views    []ViewState
-}
-
-// ViewState is how far one view is.
-type ViewState struct {
-	Name  string
-	Lines int
-	In    bool
-	Last  time.Duration // its newest line
-	Now   audit.Standing
-}
-
 const lookEvery = 50 * time.Millisecond
 
 // Run follows traces until they have ended or ctx is done, and returns their state
 // then.
 func Run(ctx context.Context, t Traces) (State, error) {
-	f := &follower{names: trace.NewNames()}
+	f := &follower{}
+	names := trace.NewNames()
 	var views []string
 	for _, s := range t.Sources {
 		views = append(views, s.View)
 		f.tails = append(f.tails, &tail{path: s.Path})
-		f.readers = append(f.readers, trace.NewReader(nil, f.names))
-		f.state.Views = append(f.state.Views, ViewState{Name: s.View})
+		f.readers = append(f.readers, trace.NewReader(nil, names))
 	}
-	f.bench = audit.NewBench(f.names, views, t.Rules, audit.Setting{Reference: t.Reference, Fates: t.Packets != "", Alert: t.Alert})
+	f.live = NewLive(names, views, t.Rules, audit.Setting{Reference: t.Reference, Fates: t.Packets != "", Alert: t.Alert})
 	if t.Packets != "" {
 		f.packets = &tail{path: t.Packets}
 	}
@@ -74,24 +54,18 @@ func Run(ctx context.Context, t Traces) (State, error) {
 	for {
 		ended := ctx.Err() != nil || t.Ended != nil && t.Ended()
 		if err := f.look(); err != nil {
-			return f.state, err
+			return f.live.State(), err
 		}
-		until := f.state.At - Hold
+		until := f.live.state.At - Hold
 		if ended {
-			until = f.state.At
+			until = f.live.state.At
 		}
-		f.judge(until)
-		f.state.Findings = f.bench.Certain()
+		f.live.Judge(until)
 		if t.Now != nil {
-			told := f.state
-			told.Views = slices.Clone(f.state.Views) // what was told is not to change
-			for i := range told.Views {
-				told.Views[i].Now = f.bench.Standing(i)
-			}
-			t.Now(told)
+			t.Now(f.live.State())
 		}
 		if ended {
-			return f.state, nil
+			return f.live.State(), nil
 		}
 		select {
 		case <-ctx.Done():
@@ -101,46 +75,21 @@ func Run(ctx context.Context, t Traces) (State, error) {
 }
 
 type follower struct {
-	names   *trace.Names
-	bench   *audit.Bench
+	live    *Live
 	tails   []*tail
 	readers []*trace.Reader
 	packets *tail
-	waiting []item // sorted when judged
-	judged  time.Duration
-	state   State
-}
-
-// item is a record of a view or the fate of a packet, that waits to be judged.
-type item struct {
-	at     time.Duration
-	view   int
-	record *trace.Record // or nil
-	way    link.Direction
-	fate   link.Fate
 }
 
 // look reads what has been written since the last look.
 func (f *follower) look() error {
 	for i, t := range f.tails {
-		view := &f.state.Views[i]
+		var r trace.Record
 		err := t.read(func(line []byte) {
-			r := &trace.Record{}
-			if ok, err := f.readers[i].Parse(line, r); !ok || err != nil {
+			if ok, err := f.readers[i].Parse(line, &r); !ok || err != nil {
 				return // it is told of when the trace is judged as a whole
 			}
-			view.Lines++
-			f.state.Lines++
-			switch view.Name {
-			case r.Joined:
-				view.In = true
-			case r.Left:
-				view.In = false
-			}
-			view.Last = max(view.Last, r.T)
-			r.T = view.Last
-			f.state.At = max(f.state.At, r.T)
-			f.waiting = append(f.waiting, item{at: r.T, view: i, record: r})
+			f.live.Record(i, &r)
 		})
 		if err != nil {
 			return err
@@ -154,30 +103,10 @@ func (f *follower) look() error {
 		if err != nil {
 			return
 		}
-		if i := slices.IndexFunc(f.state.Views, func(v ViewState) bool { return v.Name == name }); i >= 0 {
-			f.waiting = append(f.waiting, item{at: fate.Sent, view: i, way: d, fate: fate})
+		if i := slices.IndexFunc(f.live.state.Views, func(v ViewState) bool { return v.Name == name }); i >= 0 {
+			f.live.Packet(i, d, fate)
 		}
 	})
-}
-
-// judge hands everything up to a moment to the judge, in order. What comes later than
-// that is taken to be of the moment up to which was judged.
-func (f *follower) judge(until time.Duration) {
-	slices.SortStableFunc(f.waiting, func(a, b item) int { return int(a.at - b.at) })
-	n := 0
-	for ; n < len(f.waiting) && f.waiting[n].at <= until; n++ {
-		it := &f.waiting[n]
-		it.at = max(it.at, f.judged)
-		f.judged = it.at
-		if it.record != nil {
-			it.record.T = it.at
-			f.bench.Record(it.view, it.record)
-			continue
-		}
-		it.fate.Sent = it.at
-		f.bench.Packet(it.view, it.way, it.fate)
-	}
-	f.waiting = append(f.waiting[:0], f.waiting[n:]...)
 }
 
 func (f *follower) close() {

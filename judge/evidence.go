@@ -188,7 +188,9 @@ const valueRows = 5
 func (ev *Evidence) complete(j *Judge, k *tracker) {
 	e := k.run
 	if e.before.ok {
-		ev.Values = append(ev.Values, j.row(k, e.before))
+		before := e.before
+		before.there = e.beside
+		ev.Values = append(ev.Values, j.row(k, before))
 	}
 	add := func(s sighting) {
 		if n := len(ev.Values); n == 0 || Seconds(s.t) > ev.Values[n-1].At {

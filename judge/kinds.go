@@ -78,6 +78,9 @@ func (j *Judge) kindOf(k *tracker, v *view, open bool) (Kind, string) {
 			return kind, why
 		}
 	}
+	if last := e.lastApart(); k.rule.Compare == watch.Exact {
+		return Offset, fmt.Sprintf("the view shows %s where the reference has %s", j.format(k, last.view), j.format(k, last.there))
+	}
 	return Offset, fmt.Sprintf("the values are apart by up to %.4g", e.worst)
 }
 
@@ -127,6 +130,9 @@ func (k *tracker) behind(v *view, open bool) (Kind, string) {
 		case exact && k.othersGoOn():
 			return NeverArrived, "the reference changed it, the view did not, and other fields of it go on"
 		case e.lastMatch > -never:
+			if e.lastMatch < v.joinedAt {
+				return Frozen, fmt.Sprintf("the view shows the value that the reference had at %.3f s, before the view joined", e.lastMatch.Seconds())
+			}
 			return Frozen, fmt.Sprintf("the view kept the value that the reference had at %.3f s", e.lastMatch.Seconds())
 		}
 		return "", ""

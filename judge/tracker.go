@@ -83,7 +83,8 @@ type episode struct {
 	amount    time.Duration // unexplained time in it, since then
 	certain   bool          // amount reached settle
 	lastMatch time.Duration // the reference's moment that explained the value before
-	before    sighting
+	before    sighting   // the last that was explained, beside what explained it
+	beside    point      // what the reference had at that moment itself
 	seen      []sighting // evenly thinned
 	stride    int        // every so many sightings are kept
 	early     []sighting // the first few
@@ -92,6 +93,15 @@ type episode struct {
 	pending   int // likewise, explained ones: they count if it goes on
 	worst     float64
 	evidence  Evidence
+	healed    healing // how it was explained again, if nothing unexplained has followed
+}
+
+// healing is how a value came to be explained after an episode.
+type healing struct {
+	ok     bool
+	t      time.Duration // when
+	value  point         // the view's
+	byView bool          // the view changed then; otherwise the reference came to its value
 }
 
 // window is the stretch of the path that may explain a value shown at t.
@@ -175,7 +185,15 @@ func (k *tracker) look(j *Judge, v *view, t time.Duration) {
 	v.sampleAge(k, t)
 	k.before, k.ever = explained{t, k.value, age, true}, true
 	if k.apart {
+		k.heal(t)
 		k.note(v, k.before.sighting(k.path))
+	}
+}
+
+// heal notes that the value is explained again from t on.
+func (k *tracker) heal(t time.Duration) {
+	if e := k.run; !e.healed.ok {
+		e.healed = healing{true, t, k.value, k.since >= t-time.Millisecond}
 	}
 }
 
@@ -255,6 +273,9 @@ func (k *tracker) advance(j *Judge, v *view, t time.Duration) {
 			k.unexplained(j, v, expiry, opens)
 		}
 		k.match = q
+		if k.apart {
+			k.heal(opens)
+		}
 		expiry = max(expiry, k.expiry(v, q, from))
 		if expiry >= t {
 			if i == len(k.path.corners)-1 && q == t && k.rule.Lead == 0 && !k.rule.Computed {
@@ -297,6 +318,7 @@ func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
 			seen: e.seen[:0], early: e.early[:0], stride: 1}
 		if k.before.ok {
 			e.before = k.before.sighting(k.path)
+			e.beside = e.before.there
 		}
 		if e.lastMatch == -never && k.since < from {
 			// A value from before judging began; it may still be an old one.
@@ -307,9 +329,10 @@ func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
 		if k.match > -never && k.holds {
 			// The view kept its value and the reference moved away from it.
 			e.before = sighting{t: from, view: k.value, there: k.path.at(k.match - 1), age: from - k.match, ok: true}
+			e.beside = k.path.at(from)
 		}
 	}
-	e.changes, e.pending = e.changes+e.pending, 0
+	e.changes, e.pending, e.healed = e.changes+e.pending, 0, healing{}
 	if from > e.last { // it was right in between: this is another surprise
 		e.known = max(e.known, k.couldKnow(v, from))
 	}

@@ -172,10 +172,12 @@ func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
 		f.Ended = "the view leaving the match"
 	case !k.active:
 		f.Ended = "the entity no longer being expected"
-	case k.since >= e.last-time.Millisecond:
-		f.Ended = "the view's next change"
+	case e.healed.ok && e.healed.byView:
+		f.Ended = fmt.Sprintf("the view changing to %s at %s", j.format(k, e.healed.value), Seconds(e.healed.t))
+	case e.healed.ok:
+		f.Ended = fmt.Sprintf("the reference coming to %s at %s, as the view shows", j.format(k, e.healed.value), Seconds(e.healed.t))
 	default:
-		f.Ended = "the reference coming back to the view's value"
+		f.Ended = "what the link may still hold back"
 	}
 	if k.rule.Compare != watch.Exact && e.worst > 0 {
 		gap := math.Round(e.worst*1e3) / 1e3

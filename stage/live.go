@@ -1,80 +1,39 @@
 package stage
 
 import (
-	"context"
 	"time"
 
 	"zitherwheel/audit"
 	"zitherwheel/follow"
-	"zitherwheel/judge"
 	"zitherwheel/link"
-	"zitherwheel/runfolder"
 )
 
-// follow lets the traces be judged while they are written, from the files, and
-// returns what ends that.
-func (m *real) follow(ctx context.Context) (end func()) {
-	m.alerts, m.states = make(chan judge.Alert, 1024), make(chan follow.State, 1)
-	run, err := runfolder.Open(m.folder.Path())
-	if err != nil {
-		m.note(err)
-		return func() {}
-	}
-	traces := follow.Traces{Packets: run.PacketsPath(), Rules: m.plan.Rules, Reference: m.plan.Reference,
-		Alert: func(a judge.Alert) {
-			select {
-			case m.alerts <- a:
-			default: // there are more than anybody reads
-			}
-		},
-		Now: func(s follow.State) {
-			select {
-			case m.states <- s:
-			default:
-			}
-		}}
-	for _, view := range run.About.Views {
-		traces.Sources = append(traces.Sources, audit.Source{View: view, Path: run.ViewPath(view)})
-	}
-	ctx, cancel := context.WithCancel(ctx)
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		_, err := follow.Run(ctx, traces)
-		_ = err // the traces are judged again when the match has ended, and then it shows
-	}()
-	return func() { cancel(); <-done }
+// judgeLive lets the match be judged while it goes on, from what is recorded, as it is
+// recorded. The verdict is made from the whole traces when it has ended.
+func (m *real) judgeLive() {
+	m.live = follow.NewLive(m.names, m.views, m.plan.Rules, audit.Setting{Reference: m.plan.Reference, Fates: true, Alert: m.alert})
 }
 
-// listen takes in what those say who judge while the match goes on.
+// liveEvery is how often what has come is judged.
+const liveEvery = 50 * time.Millisecond
+
+// listen judges what has come, and says how far the match is.
 func (m *real) listen() {
-	if m.alerts == nil {
+	now := m.now()
+	if m.live == nil || now-m.listened < liveEvery {
 		return
 	}
-	for more := true; more; {
-		select {
-		case a := <-m.alerts:
-			m.alert(a)
-		case s := <-m.states:
-			m.findings = s.Findings
-			m.standing = m.standing[:0]
-			for _, v := range s.Views {
-				m.standing = append(m.standing, v.Now)
-			}
-		default:
-			more = false
-		}
-	}
+	m.listened = now
+	m.live.Judge(now - follow.Hold)
 	if m.options.Progress == nil || time.Since(m.told) < progressEvery {
 		return
 	}
 	m.told = time.Now()
-	p := Progress{At: m.now(), Length: m.plan.Length, Findings: m.findings}
+	state := m.live.State()
+	p := Progress{At: now, Length: m.plan.Length, Findings: state.Findings}
 	for _, b := range m.bots {
 		one := BotProgress{Name: b.name, In: b.mirror.inside, Up: m.progress[b.view][link.Up], Down: m.progress[b.view][link.Down]}
-		if b.view < len(m.standing) {
-			one.Now = m.standing[b.view]
-		}
+		one.Now = state.Views[b.view].Now
 		p.Bots = append(p.Bots, one)
 	}
 	m.options.Progress(p)

@@ -18,8 +18,6 @@ import (
 	"zitherwheel/capture"
 	"zitherwheel/chance"
 	"zitherwheel/ending"
-	"zitherwheel/follow"
-	"zitherwheel/judge"
 	"zitherwheel/link"
 	"zitherwheel/measure"
 	"zitherwheel/plan"
@@ -59,14 +57,11 @@ type real struct {
 	meter     build.Meter
 	flushed   time.Duration
 	loaded    time.Duration
-	ending    ending.Ending     // as it is known so far; Failed when the match cannot go on
-	stopped   bool              // at the first finding
-	early     bool              // it is over, because the server has ended well with nobody in it
-	alerts    chan judge.Alert  // of those that judge while the match goes on
-	states    chan follow.State // likewise
-	standing  []audit.Standing  // by view, as those say who judge while the match goes on
-	findings  int               // that are certain so far
-	told      time.Time         // when progress was told last
+	ending    ending.Ending // as it is known so far; Failed when the match cannot go on
+	stopped   bool          // at the first finding
+	early     bool          // it is over, because the server has ended well with nobody in it
+	listened  time.Duration // when what had come was judged last
+	told      time.Time     // when progress was told last
 }
 
 // event is a line of a process, its end, or what processes use of the machine.
@@ -140,6 +135,9 @@ func runReal(ctx context.Context, p *plan.Plan, options Options) (*Result, error
 		if err := m.open(p, options.Folder); err != nil {
 			return nil, err
 		}
+	}
+	if options.StopAtFirst || options.Alert != nil || options.Progress != nil {
+		m.judgeLive()
 	}
 	if m.guard, err = build.NewGuard(options.Guard...); err != nil {
 		return nil, m.abandon(err)
@@ -231,9 +229,6 @@ func (m *real) begin() error {
 func (m *real) play(ctx context.Context) error {
 	m.stalls.begin()
 	defer m.stalls.end()
-	if m.folder != nil && (m.options.StopAtFirst || m.options.Alert != nil || m.options.Progress != nil) {
-		defer m.follow(ctx)()
-	}
 	return m.pump(ctx, func() (bool, error) {
 		now := m.now()
 		m.listen()

@@ -7,6 +7,7 @@ import (
 	"zitherwheel/audit"
 	"zitherwheel/bot"
 	"zitherwheel/ending"
+	"zitherwheel/follow"
 	"zitherwheel/judge"
 	"zitherwheel/link"
 	"zitherwheel/plan"
@@ -20,6 +21,7 @@ type recorder struct {
 	names  *trace.Names
 	views  []string
 	bench  *audit.Bench
+	live   *follow.Live // instead, where what is recorded must be put in order first
 	folder *runfolder.Folder
 	failed error // the first failure to record
 
@@ -94,6 +96,9 @@ func (m *recorder) say(view int) func(*trace.Record) {
 		if m.bench != nil {
 			m.bench.Record(view, r)
 		}
+		if m.live != nil {
+			m.live.Record(view, r)
+		}
 		if m.folder != nil {
 			m.note(m.folder.Record(view, r))
 		}
@@ -116,6 +121,9 @@ func (m *recorder) packet(view int, d link.Direction, f link.Fate, data []byte) 
 	}
 	if m.bench != nil {
 		m.bench.Packet(view, d, f)
+	}
+	if m.live != nil {
+		m.live.Packet(view, d, f)
 	}
 	if m.folder != nil {
 		m.note(m.folder.Packet(view, d, f))
