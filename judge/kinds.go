@@ -3,6 +3,7 @@ package judge
 import (
 	"fmt"
 	"math"
+	"slices"
 	"time"
 
 	"zitherwheel/trace"
@@ -78,7 +79,7 @@ func (j *Judge) kindOf(k *tracker, v *view, open bool) (Kind, string) {
 			return kind, why
 		}
 	}
-	if last := e.lastApart(); k.rule.Compare == watch.Exact {
+	if last := e.lastDiffering(); k.rule.Compare == watch.Exact {
 		return Offset, fmt.Sprintf("the view shows %s where the reference has %s", j.format(k, last.view), j.format(k, last.there))
 	}
 	return Offset, fmt.Sprintf("the values are apart by up to %.4g", e.worst)
@@ -99,6 +100,17 @@ func (j *Judge) roles(k *tracker, v *view) (Kind, string) {
 		return NoOwner, "the reference says that the view is the owner, the view does not know"
 	}
 	return "", ""
+}
+
+// lastDiffering is the last unexplained sighting in which the two sides are not the same:
+// at the end of a stretch the reference may have come to the view's value already.
+func (e *episode) lastDiffering() sighting {
+	for _, s := range slices.Backward(e.seen) {
+		if !s.ok && s.view != s.there {
+			return s
+		}
+	}
+	return e.lastApart()
 }
 
 // lastApart is the last unexplained sighting.
