@@ -52,10 +52,10 @@ type Setting struct {
 // one.
 func NewBench(names *trace.Names, views []string, rules watch.Rules, s Setting) *Bench {
 	b := &Bench{rules: rules}
-	if views[0] == Server && !s.Ticks {
-		b.measures = measure.New(names, views, rules)
+	if !s.Ticks {
+		b.measures = measure.New(names, views, views[0] == Server, rules)
 	}
-	sit := func(reference int, rules watch.Rules, fates bool) {
+	sit := func(reference int, rules watch.Rules) {
 		st := seat{views: make([]int, len(views))}
 		order := []string{views[reference]}
 		for i, v := range views {
@@ -68,28 +68,33 @@ func NewBench(names *trace.Names, views []string, rules watch.Rules, s Setting) 
 				order = append(order, v)
 			}
 		}
-		st.judge = judge.New(judge.Config{Names: names, Rules: rules, Views: order, Fates: fates, Ticks: s.Ticks, Strict: s.Strict, Alert: s.Alert})
+		st.judge = judge.New(judge.Config{Names: names, Rules: rules, Views: order, Fates: s.Fates, Peers: reference > 0 || views[0] != Server, Ticks: s.Ticks, Strict: s.Strict, Alert: s.Alert})
 		b.seats = append(b.seats, st)
 	}
 	switch s.Reference {
 	case "", Server:
-		sit(0, rules, s.Fates)
+		if views[0] != Server {
+			rules = amongClients(rules)
+		}
+		sit(0, rules)
 	case Nobody:
+		peers := amongClients(rules)
+		peers.Events = nil // who has not seen one may be right
 		for i, v := range views {
 			if v != Server {
 				b.peers = append(b.peers, v)
-				sit(i, amongClients(rules), false)
+				sit(i, peers)
 			}
 		}
 	default:
-		sit(max(0, slices.Index(views, s.Reference)), amongClients(rules), false)
+		sit(max(0, slices.Index(views, s.Reference)), amongClients(rules))
 	}
 	return b
 }
 
 // amongClients is rules for a reference that is a client itself: it is late and
-// ahead as any client may be, and rules of the world, chains and events are not
-// for it to keep.
+// ahead as any client may be, and rules of the world and chains are not for it to keep.
+// Of events those count that everybody is to see.
 func amongClients(rules watch.Rules) watch.Rules {
 	fields := slices.Clone(rules.Fields)
 	for i := range fields {
@@ -103,7 +108,14 @@ func amongClients(rules watch.Rules) watch.Rules {
 			fields[i].Lag, fields[i].Lead = most+fields[i].Lead, most+fields[i].Lead
 		}
 	}
-	return watch.Rules{Fields: fields, Limits: rules.Limits}
+	var events []watch.EventRule
+	for _, r := range rules.Events {
+		if r.SeenBy == watch.Everyone {
+			r.Lag, r.Lead, r.Ordered = r.Lag+r.Lead, r.Lag+r.Lead, false // either may be first
+			events = append(events, r)
+		}
+	}
+	return watch.Rules{Fields: fields, Events: events, Limits: rules.Limits, News: rules.News}
 }
 
 // Record takes in a record of a view, by its place among the views.

@@ -101,10 +101,10 @@ func scenario(out io.Writer) {
 	picture(0.05, 1, -2.875, "run", false, sheep)
 	picture(0.1, 2, -2.875, "run", false, sheep)
 	picture(0.15, 3, -2.875, "trot", true, gate)
-	tr.Event(0.16, "bark", "81", "dog/fern", "fern", "moss")
-	tr.Event(0.17, "final", "", "", "", "")
+	tr.Event(0.16, "bark", "81", "dog/fern", "fern", "moss", `{"loud":true}`)
+	tr.Event(0.17, "final", "", "", "", "", "")
 	tr.Input(0.18, "run", 12)
-	tr.Mark(0.19, "touch", "7", "bell/brass", "fern")
+	tr.Mark(0.19, "touch", "7", "bell/brass", "fern", "")
 	tr.Clock(0.2, 0.081, 12.5)
 	picture(0.25, 5, math.NaN(), "trot", true, func() {
 		gate()
@@ -113,6 +113,15 @@ func scenario(out io.Writer) {
 	})
 	picture(1, 20, 1234567.891, "trot", true, nothing)
 	picture(1.1, -1, 0, "trot", true, nothing)
+	own := func() {
+		tr.Received()
+		tr.Number("dog/fern", "x", 0.125)
+		tr.Predicted()
+		tr.Number("dog/fern", "x", 0.5)
+		tr.Flag("dog/fern", "tired", false)
+	}
+	picture(1.2, -1, 0, "trot", true, own)
+	picture(1.3, -1, 0, "trot", true, own)
 	tr.Left(1.5, "fern")
 	tr.Refused(1.6, "oak")
 }
@@ -132,12 +141,15 @@ func TestTheExpectationIsReadAsItIsMeant(t *testing.T) {
 	}
 	flaws := r.Flaws()
 	assert.Zero(t, flaws.Malformed+flaws.LogText+flaws.Backward)
-	require.Len(t, records, 14)
+	require.Len(t, records, 15)
 	assert.True(t, records[1].Whole)
 	assert.Len(t, records[2].State, 1, "only what has changed")
 	assert.Equal(t, "say \"hi\"\\\n\x01 über 羊", names.TextOf(records[3].State[2].Value))
 	assert.Equal(t, "sheep/s01", names.EntityID(records[3].Gone[0]))
 	assert.Equal(t, "moss", records[4].To)
+	assert.JSONEq(t, `{"loud":true}`, records[4].Data)
+	assert.Len(t, records[12].Received, 1)
+	assert.Len(t, records[12].Predicted, 2)
 	assert.Equal(t, uint64(12), records[6].Seq)
 	assert.True(t, records[8].HasPing)
 }

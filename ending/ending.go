@@ -7,7 +7,6 @@ package ending
 import (
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"zitherwheel/trace"
@@ -119,9 +118,8 @@ func (e *Ending) Sentences(until time.Duration) (list []string) {
 		}
 	}
 	for _, b := range e.Breaks {
-		text := b.String()
-		if !slices.ContainsFunc(list, func(before string) bool { return strings.Contains(before, text) }) {
-			list = append(list, text)
+		if b.Kind != Crashed { // that is a finding of its own
+			list = append(list, b.String())
 		}
 	}
 	return list

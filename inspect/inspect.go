@@ -18,6 +18,7 @@ import (
 	"sync"
 	"time"
 
+	"zitherwheel/audit"
 	"zitherwheel/judge"
 	"zitherwheel/runfolder"
 	"zitherwheel/trace"
@@ -28,9 +29,11 @@ import (
 type Sheet struct {
 	Entity string        `json:"entity"`
 	At     judge.Seconds `json:"t_s"`
-	Views  []string      `json:"views"` // the reference first
-	Left   []string      `json:"left"`  // views that had left the match by then, and are not judged
-	Rows   []Row         `json:"fields"`
+	Views  []string      `json:"views"`
+
+	Reference string   `json:"reference"` // the view that the others are held against, or "none": then each is held against most of them
+	Left      []string `json:"left"`      // views that had left the match by then, and are not judged
+	Rows      []Row    `json:"fields"`
 }
 
 // Row is one field.
@@ -53,12 +56,12 @@ type Cell struct {
 type Mark string
 
 const (
-	Same      Mark = "same"      // within the rule's tolerance
-	Late      Mark = "late"      // as the reference had it shortly before
-	Ahead     Mark = "ahead"     // as the reference had it soon after: predicted
-	Differs   Mark = "differs"   //
-	Unjudged  Mark = "unjudged"  // no rule judges it
-	Reference Mark = "reference" // it is the reference's own
+	Same     Mark = "same"      // within the rule's tolerance
+	Late     Mark = "late"      // as the reference had it shortly before
+	Ahead    Mark = "ahead"     // as the reference had it soon after: predicted
+	Differs  Mark = "differs"   //
+	Unjudged Mark = "unjudged"  // no rule judges it
+	TheOne   Mark = "reference" // it is the reference's own
 )
 
 // LookBack is how far before a moment the traces are read: far enough for a whole
@@ -72,6 +75,7 @@ const lookAhead = time.Second
 // Window is what was said of one thing in a stretch of time, by all views.
 type Window struct {
 	From, Until time.Duration
+	reference   int // the view's number; -1 if there is none
 	entity      string
 	views       []string
 	rules       []watch.Rule
@@ -107,9 +111,10 @@ type said struct {
 	value trace.Value
 }
 
-// Open reads what was said of a thing from LookBack before from until until.
-func Open(ctx context.Context, run *runfolder.Run, rules watch.Rules, entity string, from, until time.Duration) (*Window, error) {
-	w := &Window{From: from, Until: until, entity: entity, views: run.About.Views, rules: rules.Fields, names: trace.AnyNames()}
+// Open reads what was said of a thing from LookBack before from until until. reference is
+// whom the views are held against, as verdicts have it.
+func Open(ctx context.Context, run *runfolder.Run, rules watch.Rules, reference, entity string, from, until time.Duration) (*Window, error) {
+	w := &Window{From: from, Until: until, reference: slices.Index(run.About.Views, reference), entity: entity, views: run.About.Views, rules: rules.Fields, names: trace.AnyNames()}
 	thing := w.names.Entity(entity)
 	var paths []string
 	for _, view := range w.views {
@@ -160,7 +165,10 @@ func Open(ctx context.Context, run *runfolder.Run, rules watch.Rules, entity str
 
 // At is how the thing stood at a moment of the window.
 func (w *Window) At(t time.Duration) Sheet {
-	s := Sheet{Entity: w.entity, At: judge.Seconds(t), Views: w.views, Left: []string{}}
+	s := Sheet{Entity: w.entity, At: judge.Seconds(t), Views: w.views, Left: []string{}, Reference: audit.Nobody}
+	if w.reference >= 0 {
+		s.Reference = w.views[w.reference]
+	}
 	for view, name := range w.views {
 		if w.out(view, t) {
 			s.Left = append(s.Left, name)
@@ -173,11 +181,13 @@ func (w *Window) At(t time.Duration) Sheet {
 		}
 		for view := range w.views {
 			c := w.cell(view, field, t)
-			c.Mark = Reference
-			if view > 0 && w.out(view, t) {
+			switch against := w.against(field, t); {
+			case view == w.reference:
+				c.Mark = TheOne
+			case w.out(view, t):
 				c.Mark = Unjudged
-			} else if view > 0 {
-				w.mark(&c, view, field, t)
+			default:
+				w.mark(&c, view, against, field, t)
 			}
 			row.Cells = append(row.Cells, c)
 		}
@@ -213,32 +223,64 @@ func (w *Window) cell(view int, field trace.Field, t time.Duration) (c Cell) {
 	return c
 }
 
-// mark says how a view's value stands to the reference's.
-func (w *Window) mark(c *Cell, view int, field trace.Field, t time.Duration) {
+// ruleOf is the rule by which a view's field is judged, or nil.
+func (w *Window) ruleOf(view int, field trace.Field) *watch.Rule {
 	name := w.names.FieldName(field)
 	if field == trace.Exists {
 		name = watch.Existence
 	}
 	i := watch.Find(w.rules, w.entity, w.own[view], name)
 	if i < 0 || !w.rules[i].Judged() {
+		return nil
+	}
+	return &w.rules[i]
+}
+
+// against is the view that the others are held against: the reference, or without one the
+// first that agrees with most.
+func (w *Window) against(field trace.Field, t time.Duration) int {
+	if w.reference >= 0 {
+		return w.reference
+	}
+	best, most := 0, -1
+	for view := range w.views {
+		rule, agreeing := w.ruleOf(view, field), 0
+		if rule == nil || w.out(view, t) {
+			continue
+		}
+		for other := range w.views {
+			if other != view && !w.out(other, t) && agree(rule, w.cell(other, field, t), w.cell(view, field, t)) {
+				agreeing++
+			}
+		}
+		if agreeing > most {
+			best, most = view, agreeing
+		}
+	}
+	return best
+}
+
+// mark says how a view's value stands to that of another.
+func (w *Window) mark(c *Cell, view, against int, field trace.Field, t time.Duration) {
+	rule := w.ruleOf(view, field)
+	if rule == nil {
 		c.Mark = Unjudged
 		return
 	}
-	rule := &w.rules[i]
-	reference := w.cell(0, field, t)
+	reference := w.cell(against, field, t)
 	if agree(rule, *c, reference) {
 		c.Mark = Same
 		return
 	}
 	c.Mark = Differs
-	for _, s := range slices.Backward(w.said[0]) {
+	for _, s := range slices.Backward(w.said[against]) {
 		if s.t > t || s.field != field {
 			continue
 		}
-		if agree(rule, *c, w.cell(0, field, s.t)) {
+		if agree(rule, *c, w.cell(against, field, s.t)) {
 			// It held until the next thing that was said of it.
 			until := t
-			for _, next := range w.said[0] {
+			for _, next := range w.said[against] {
 				if next.field == field && next.t > s.t && next.t <= t && next.value != s.value {
 					until = next.t
 					break
@@ -252,8 +294,8 @@ func (w *Window) mark(c *Cell, view int, field trace.Field, t time.Duration) {
 			break
 		}
 	}
-	for _, s := range w.said[0] {
-		if s.field == field && s.t > t && s.t <= t+rule.Lead && agree(rule, *c, w.cell(0, field, s.t)) {
+	for _, s := range w.said[against] {
+		if s.field == field && s.t > t && s.t <= t+rule.Lead && agree(rule, *c, w.cell(against, field, s.t)) {
 			c.Mark = Ahead
 			return
 		}

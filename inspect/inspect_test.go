@@ -85,14 +85,14 @@ func marks(s Sheet, field string) (list []Mark) {
 
 func TestASheetSaysWhoBelievedWhat(t *testing.T) {
 	run := recorded(t)
-	w, err := Open(context.Background(), run, rules, "dog/oak", 5*time.Second, 8*time.Second)
+	w, err := Open(context.Background(), run, rules, "server", "dog/oak", 5*time.Second, 8*time.Second)
 	require.NoError(t, err)
 	s := w.At(6 * time.Second)
 	assert.Equal(t, []string{"server", "fern", "moss"}, s.Views)
-	assert.Equal(t, []Mark{Reference, Late, Differs}, marks(s, "x"))
-	assert.Equal(t, []Mark{Reference, Same, Same}, marks(s, "name"))
-	assert.Equal(t, []Mark{Reference, Unjudged, Unjudged}, marks(s, "wool"))
-	assert.Equal(t, []Mark{Reference, Same, Same}, marks(s, watch.Existence))
+	assert.Equal(t, []Mark{TheOne, Late, Differs}, marks(s, "x"))
+	assert.Equal(t, []Mark{TheOne, Same, Same}, marks(s, "name"))
+	assert.Equal(t, []Mark{TheOne, Unjudged, Unjudged}, marks(s, "wool"))
+	assert.Equal(t, []Mark{TheOne, Same, Same}, marks(s, watch.Existence))
 	x := s.Rows[1].Cells
 	assert.Equal(t, "6", x[0].Value)
 	assert.Equal(t, "5.8", x[1].Value)
@@ -101,17 +101,17 @@ func TestASheetSaysWhoBelievedWhat(t *testing.T) {
 	assert.InDelta(t, 3, time.Duration(*x[2].Since).Seconds(), 0.01, "from when on it shows that")
 	assert.Nil(t, s.Rows[2].Cells[0].Since, "its name it has had for longer than is looked back")
 
-	w, err = Open(context.Background(), run, rules, "count/er", 5*time.Second, 8*time.Second)
+	w, err = Open(context.Background(), run, rules, "server", "count/er", 5*time.Second, 8*time.Second)
 	require.NoError(t, err)
-	assert.Equal(t, []Mark{Reference, Ahead, Same}, marks(w.At(6*time.Second), "n"))
+	assert.Equal(t, []Mark{TheOne, Ahead, Same}, marks(w.At(6*time.Second), "n"))
 
-	w, err = Open(context.Background(), run, rules, "dog/oak", 9*time.Second, 11*time.Second)
+	w, err = Open(context.Background(), run, rules, "server", "dog/oak", 9*time.Second, 11*time.Second)
 	require.NoError(t, err)
 	s = w.At(10 * time.Second)
 	assert.Equal(t, []string{"not there", "there"}, []string{s.Rows[0].Cells[0].Value, s.Rows[0].Cells[1].Value})
 	assert.Equal(t, "-", s.Rows[1].Cells[0].Value)
 
-	_, err = Open(context.Background(), run, rules, "dog/nobody", 5*time.Second, 8*time.Second)
+	_, err = Open(context.Background(), run, rules, "server", "dog/nobody", 5*time.Second, 8*time.Second)
 	assert.EqualError(t, err, "no view says anything of dog/nobody around 5.000 s")
 }
 
@@ -154,7 +154,7 @@ func BenchmarkOpen(b *testing.B) {
 	run, err := runfolder.Open(folder)
 	require.NoError(b, err)
 	for b.Loop() {
-		_, err := Open(context.Background(), run, rules, "sheep/7", 590*time.Second, 595*time.Second)
+		_, err := Open(context.Background(), run, rules, "server", "sheep/7", 590*time.Second, 595*time.Second)
 		require.NoError(b, err)
 	}
 }
@@ -175,10 +175,36 @@ func TestWhoHasLeftIsNotJudged(t *testing.T) {
 	require.NoError(t, f.Finish(ending.Ending{How: ending.Complete}, nil, nil))
 	run, err := runfolder.Open(folder)
 	require.NoError(t, err)
-	w, err := Open(context.Background(), run, rules, "dog/oak", 0, 10*time.Second)
+	w, err := Open(context.Background(), run, rules, "server", "dog/oak", 0, 10*time.Second)
 	require.NoError(t, err)
-	assert.Equal(t, []Mark{Reference, Differs}, marks(w.At(1900*ms), "x"))
+	assert.Equal(t, []Mark{TheOne, Differs}, marks(w.At(1900*ms), "x"))
 	assert.Empty(t, w.At(1900*ms).Left)
-	assert.Equal(t, []Mark{Reference, Unjudged}, marks(w.At(3*time.Second), "x"))
+	assert.Equal(t, []Mark{TheOne, Unjudged}, marks(w.At(3*time.Second), "x"))
 	assert.Equal(t, []string{"fern"}, w.At(3*time.Second).Left)
+}
+
+// Without a reference nobody is called one: each view is held against most.
+func TestAmongPeersTheOddOneOutIsMarked(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "run")
+	names := trace.NewNames()
+	f, err := runfolder.Create(dir, runfolder.About{Views: []string{"ash", "fern", "oak"}}, []byte("x"), names)
+	require.NoError(t, err)
+	entity, x := names.Entity("dog/oak"), names.Field("x")
+	for i := range 40 {
+		for view := range 3 {
+			value := float64(i)
+			if view == 0 {
+				value = 1
+			}
+			require.NoError(t, f.Record(view, &trace.Record{T: time.Duration(i) * 100 * ms, State: []trace.Change{{Entity: entity, Field: x, Value: trace.Number(value)}}}))
+		}
+	}
+	require.NoError(t, f.Finish(ending.Ending{How: ending.Complete}, nil, nil))
+	run, err := runfolder.Open(dir)
+	require.NoError(t, err)
+	w, err := Open(context.Background(), run, rules, "none", "dog/oak", time.Second, 3*time.Second)
+	require.NoError(t, err)
+	s := w.At(3 * time.Second)
+	assert.Equal(t, "none", s.Reference)
+	assert.Equal(t, []Mark{Differs, Same, Same}, marks(s, "x"))
 }

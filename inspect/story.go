@@ -31,7 +31,10 @@ func Story(ctx context.Context, run *runfolder.Run, f *judge.Finding, reference 
 	names := trace.AnyNames()
 	thing := names.Entity(f.Entity)
 	sides := []string{reference}
-	if f.View != reference {
+	if !slices.Contains(run.About.Views, reference) { // peers are held against each other
+		sides = slices.Clone(run.About.Views)
+	}
+	if !slices.Contains(sides, f.View) {
 		sides = append(sides, f.View)
 	}
 	for _, view := range sides {

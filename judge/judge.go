@@ -26,6 +26,10 @@ type Config struct {
 	Views []string // names of the views; the first is the reference
 	Fates bool     // the fates of all packets will be told
 
+	// Peers says that the reference is a client as well: what went over a view's link does
+	// not tell what it could know of the reference, and is evidence alone.
+	Peers bool
+
 	// Ticks says that times stand for ticks: a view's values are compared with
 	// the reference's of the same tick, when the view tells of it and only then,
 	// and one differing tick is a finding.
@@ -101,7 +105,7 @@ func New(config Config) *Judge {
 		}
 		if rule.Lead > 0 {
 			wait := rule.Lead
-			if config.Fates {
+			if config.Fates && !config.Peers {
 				wait += patience
 			}
 			j.behind = max(j.behind, wait)
@@ -112,7 +116,8 @@ func New(config Config) *Judge {
 	}
 	for i, name := range config.Views {
 		v := &view{judge: j, name: name, number: i}
-		v.down.known, v.up.known, v.asked = config.Fates, config.Fates, -never
+		knowing := config.Fates && !config.Peers
+		v.down.known, v.up.known, v.asked = knowing, knowing, -never
 		j.views = append(j.views, v)
 	}
 	return j

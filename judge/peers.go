@@ -34,7 +34,7 @@ func AmongPeers(peers []string, verdicts []*Verdict) *Verdict {
 		}
 	}
 	for _, o := range disputes {
-		if o.finding.Kind == Crashed { // nobody disputes that
+		if o.finding.Kind == Crashed || o.finding.overall() == 1 { // nobody disputes that
 			d.Findings = append(d.Findings, o.finding)
 			continue
 		}
@@ -72,7 +72,7 @@ func AmongPeers(peers []string, verdicts []*Verdict) *Verdict {
 		}
 	}
 	if len(verdicts) > 0 {
-		d.Ending, d.Strict = verdicts[0].Ending, verdicts[0].Strict
+		d.Ending, d.Strict, d.Packets = verdicts[0].Ending, verdicts[0].Strict, verdicts[0].Packets
 	}
 	d.number(func() { d.warnAmongPeers(verdicts) })
 	return d

@@ -83,11 +83,11 @@ type episode struct {
 	amount    time.Duration // unexplained time in it, since then
 	certain   bool          // amount reached settle
 	lastMatch time.Duration // the reference's moment that explained the value before
-	before    sighting   // the last that was explained, beside what explained it
-	beside    point      // what the reference had at that moment itself
-	seen      []sighting // evenly thinned
-	stride    int        // every so many sightings are kept
-	early     []sighting // the first few
+	before    sighting      // the last that was explained, beside what explained it
+	beside    point         // what the reference had at that moment itself
+	seen      []sighting    // evenly thinned
+	stride    int           // every so many sightings are kept
+	early     []sighting    // the first few
 	count     int
 	changes   int // values that the view said while it went on
 	pending   int // likewise, explained ones: they count if it goes on

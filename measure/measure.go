@@ -28,6 +28,7 @@ type Collector struct {
 	first   time.Duration
 	last    time.Duration
 	began   bool
+	ahead   int // views before the first that is told of: 1 where there is no server
 
 	// Corrected hears of every correction of a view's own entity, by how much; may be
 	// nil.
@@ -87,9 +88,14 @@ type response struct {
 	from   []point
 }
 
-// New returns a collector. The first view is the reference.
-func New(names *trace.Names, views []string, rules watch.Rules) *Collector {
+// New returns a collector. The first view is the server's, if server says so; without one
+// what is measured of it is missing.
+func New(names *trace.Names, views []string, server bool, rules watch.Rules) *Collector {
 	c := &Collector{names: names, rules: rules.Fields}
+	if !server {
+		c.ahead = 1
+		c.views = append(c.views, &view{sent: map[string]*Traffic{}})
+	}
 	for _, name := range views {
 		c.views = append(c.views, &view{name: name, sent: map[string]*Traffic{}})
 	}
@@ -106,10 +112,11 @@ const (
 )
 
 // Corrections is how often a view's own entity was corrected so far.
-func (c *Collector) Corrections(view int) int { return c.views[view].corrections.count }
+func (c *Collector) Corrections(view int) int { return c.views[view+c.ahead].corrections.count }
 
 // Record takes in a record of a view, by its place among the views.
 func (c *Collector) Record(number int, r *trace.Record) {
+	number += c.ahead
 	if !c.began {
 		c.began, c.first = true, r.T
 	}
@@ -152,7 +159,7 @@ func (c *Collector) Record(number int, r *trace.Record) {
 
 // Packet takes in the fate of a packet on the link of a view.
 func (c *Collector) Packet(number int, d link.Direction, f link.Fate) {
-	t := &c.views[number].traffic[d]
+	t := &c.views[number+c.ahead].traffic[d]
 	t.Packets++
 	t.Bytes += f.Size
 	if f.Copies == 0 {
@@ -294,7 +301,7 @@ func (c *Collector) input(v *view, t time.Duration) {
 	for i, other := range c.views {
 		k := other.track(v.own)
 		if k == nil || !k.known || t-k.changed < restBefore {
-			if i == 0 || other == v {
+			if i == 0 && c.ahead == 0 || other == v {
 				return
 			}
 			r.seen[i] = true // not to be waited for
@@ -328,7 +335,7 @@ func (c *Collector) predict(number int, r *trace.Record) {
 	if jump := off.minus(v.off).size(); v.hasOwn && off.size() > v.off.size() && jump > corrected {
 		v.corrections.add(jump)
 		if c.Corrected != nil {
-			c.Corrected(number, r.T, jump)
+			c.Corrected(number-c.ahead, r.T, jump)
 		}
 	}
 	v.off, v.hasOwn = off, true

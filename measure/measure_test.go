@@ -30,7 +30,7 @@ type desk struct {
 
 func newDesk() *desk {
 	d := &desk{names: trace.NewNames()}
-	d.c = New(d.names, []string{"server", "fern", "moss"}, rules)
+	d.c = New(d.names, []string{"server", "fern", "moss"}, true, rules)
 	return d
 }
 
@@ -145,7 +145,7 @@ func TestALongSampleIsThinnedEvenly(t *testing.T) {
 
 func TestTheLoadOfProcessesIsMeasuredAndLimited(t *testing.T) {
 	names := trace.NewNames()
-	c := New(names, []string{"server", "fern"}, watch.Rules{})
+	c := New(names, []string{"server", "fern"}, true, watch.Rules{})
 	say := func(view int, at time.Duration, data string) {
 		c.Record(view, &trace.Record{T: at, Mark: LoadMark, Data: data})
 	}

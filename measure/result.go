@@ -129,7 +129,7 @@ func (c *Collector) Finish(ages func(view int) *Spread) *Measures {
 			continue
 		}
 		if ages != nil {
-			r.Age = ages(i)
+			r.Age = ages(i - c.ahead)
 		}
 		m.Views = append(m.Views, r)
 	}

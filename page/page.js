@@ -57,7 +57,9 @@
     function draw() {
       const who = Number($('who').value)
       pen.clearRect(0, 0, canvas.width, canvas.height)
-      pen.fillStyle = '#fff'
+      const style = getComputedStyle(document.documentElement)
+      const ground = style.getPropertyValue('--ground'), ink = style.getPropertyValue('--text')
+      pen.fillStyle = ground
       pen.fillRect(0, 0, canvas.width, canvas.height)
       const reference = new Map()
       const shown = new Map()
@@ -68,7 +70,7 @@
         const which = track.v === 0 ? reference : shown
         which.set(track.e, place)
         if (track.v === who) {
-          pen.strokeStyle = 'rgba(110,110,110,0.5)'
+          pen.strokeStyle = 'rgba(128,128,128,0.5)'
           pen.lineWidth = 1
           pen.beginPath()
           for (let back = 2000; back >= 0; back -= 100) {
@@ -99,7 +101,7 @@
         pen.arc(x, y, 4.5, 0, 2 * Math.PI)
         pen.fill()
         if (!many || kindOf(world.entities[e]) === kinds[0]) {
-          pen.fillStyle = '#333'
+          pen.fillStyle = ink
           pen.fillText(world.entities[e], x + 8, y - 6)
         }
       }
@@ -113,11 +115,11 @@
         pen.stroke()
         pen.setLineDash([])
       }
-      pen.fillStyle = '#333'
+      pen.fillStyle = ink
       kinds.forEach((kind, i) => {
         pen.fillStyle = hues[i % hues.length]
         pen.fillRect(12, 14 + 16 * i, 9, 9)
-        pen.fillStyle = '#333'
+        pen.fillStyle = ink
         pen.fillText(kind, 27, 22 + 16 * i)
       })
       $('now').value = `${(now / 1000).toFixed(3)} s`
@@ -161,6 +163,7 @@
     $('on').onclick = () => go(now + 100)
     $('time').oninput = () => go(Number($('time').value))
     $('who').onchange = draw
+    matchMedia('(prefers-color-scheme: dark)').onchange = draw
     $('jump').onchange = () => jump(Number($('jump').value))
     document.querySelectorAll('a.go').forEach(a => {
       a.onclick = () => jump(world.findings.findIndex(f => f.id === a.dataset.finding))

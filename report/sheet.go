@@ -14,14 +14,15 @@ func (t *Text) Sheet(s inspect.Sheet) {
 	fmt.Fprintf(t.w, "%s at %s, as each view believed it\n\n", s.Entity, at(s.At))
 	var table table
 	heads := []string{"  field"}
-	for i, view := range s.Views {
-		if i == 0 {
-			view += " (reference)"
+	for _, view := range s.Views {
+		head := view
+		if view == s.Reference {
+			head += " (reference)"
 		}
 		if slices.Contains(s.Left, view) {
-			view += " (left)"
+			head += " (left)"
 		}
-		heads = append(heads, view, "for")
+		heads = append(heads, head, "for")
 	}
 	table.row(heads...)
 	for _, row := range s.Rows {
@@ -45,7 +46,11 @@ func (t *Text) Sheet(s inspect.Sheet) {
 		table.row(line...)
 	}
 	table.write(t.w)
-	fmt.Fprintf(t.w, "\n  = as the reference  ~ as it was shortly before  ^ as it is soon after  ! none of these   for: how long the view has held the value\n")
+	as := "the reference"
+	if s.Reference == "none" {
+		as = "most views"
+	}
+	fmt.Fprintf(t.w, "\n  = as %s  ~ as it was shortly before  ^ as it is soon after  ! none of these   for: how long the view has held the value\n", as)
 }
 
 func held(now judge.Seconds, c inspect.Cell) string {

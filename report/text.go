@@ -292,7 +292,10 @@ func Explanation(row judge.ValueRow) string {
 // compared writes what the verdict rests on.
 func (t *Text) compared(v *judge.Verdict) {
 	known := "packets unknown, so lateness is judged by the rules' lag alone"
-	if v.Packets {
+	switch {
+	case v.Packets && v.Reference != "server":
+		known = "lateness between clients is judged by the rules' lag alone"
+	case v.Packets:
 		known = fmt.Sprintf("%s explained only by what the link held back", count(v.Excused, "value", "values"))
 	}
 	with := v.Reference

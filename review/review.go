@@ -137,7 +137,7 @@ func Read(ctx context.Context, path string) (*Review, error) {
 	r.lay()
 	names := trace.AnyNames()
 	w := newWays(names, run.About.Views, r.Plan.Rules)
-	felt := measure.New(names, run.About.Views, r.Plan.Rules)
+	felt := measure.New(names, run.About.Views, run.About.Views[0] == audit.Server, r.Plan.Rules)
 	felt.Corrected = func(view int, t time.Duration, _ float64) {
 		r.Lanes[view].Corrections = append(r.Lanes[view].Corrections, t)
 	}

@@ -34,6 +34,7 @@ import (
 
 	"zitherwheel/ending"
 	"zitherwheel/link"
+	"zitherwheel/release"
 	"zitherwheel/trace"
 	"zitherwheel/wholefile"
 )
@@ -49,7 +50,8 @@ type About struct {
 	Seed   uint64   `json:"seed"`
 	Clock  string   `json:"clock"`
 	Length float64  `json:"length_s"`
-	Views  []string `json:"views"` // the server's first
+	Views  []string `json:"views"`       // the server's first
+	By     string   `json:"recorded_by"` // the build of the program, see package release
 	ending.Ending
 }
 
@@ -88,7 +90,7 @@ func Create(path string, about About, planYAML []byte, names *trace.Names) (*Fol
 			return nil, err
 		}
 	}
-	about.Layout, about.Ending = Version, ending.Ending{How: ending.Running}
+	about.Layout, about.By, about.Ending = Version, release.String(), ending.Ending{How: ending.Running}
 	f := &Folder{path: path, about: about}
 	if err := f.writeJSON("about.json", about); err != nil {
 		return nil, err

@@ -16,6 +16,7 @@ import (
 
 	"zitherwheel/ending"
 	"zitherwheel/link"
+	"zitherwheel/release"
 	"zitherwheel/trace"
 )
 
@@ -45,7 +46,7 @@ func TestAFolderIsCompleteWhenItIsFinished(t *testing.T) {
 
 	run, err := Open(dir)
 	require.NoError(t, err)
-	assert.Equal(t, About{Layout: Version, Title: "one", Seed: 7, Clock: "virtual", Length: 2, Views: []string{"server", "fern"}, Ending: ending.Ending{How: ending.Complete}}, run.About)
+	assert.Equal(t, About{Layout: Version, Title: "one", Seed: 7, Clock: "virtual", Length: 2, Views: []string{"server", "fern"}, By: release.String(), Ending: ending.Ending{How: ending.Complete}}, run.About)
 	assert.Equal(t, filepath.Join(dir, "views", "fern.jsonl.zst"), run.ViewPath("fern"))
 	file, err := trace.Open(run.ViewPath("fern"))
 	require.NoError(t, err)

@@ -22,6 +22,14 @@ static void odd(zw_trace *z) {
     zw_number(z, "sheep/s02", "y", -HUGE_VAL);
 }
 
+static void own(zw_trace *z) {
+    zw_received(z);
+    zw_number(z, "dog/fern", "x", 0.125);
+    zw_predicted(z);
+    zw_number(z, "dog/fern", "x", 0.5);
+    zw_flag(z, "dog/fern", "tired", 0);
+}
+
 int main(void) {
     zw_trace *z = zw_open(stdout);
     double zero = 0;
@@ -31,14 +39,16 @@ int main(void) {
     picture(z, 0.05, 1, -2.875, "run", 0, sheep);
     picture(z, 0.1, 2, -2.875, "run", 0, sheep);
     picture(z, 0.15, 3, -2.875, "trot", 1, gate);
-    zw_event(z, 0.16, "bark", "81", "dog/fern", "fern", "moss");
-    zw_event(z, 0.17, "final", NULL, NULL, NULL, "");
+    zw_event(z, 0.16, "bark", "81", "dog/fern", "fern", "moss", "{\"loud\":true}");
+    zw_event(z, 0.17, "final", NULL, NULL, NULL, "", NULL);
     zw_input(z, 0.18, "run", 12);
-    zw_mark(z, 0.19, "touch", "7", "bell/brass", "fern");
+    zw_mark(z, 0.19, "touch", "7", "bell/brass", "fern", NULL);
     zw_clock(z, 0.2, 0.081, 12.5);
     picture(z, 0.25, 5, zero / zero, "trot", 1, odd);
     picture(z, 1, 20, 1234567.891, "trot", 1, NULL);
     picture(z, 1.1, -1, 0, "trot", 1, NULL);
+    picture(z, 1.2, -1, 0, "trot", 1, own);
+    picture(z, 1.3, -1, 0, "trot", 1, own);
     zw_left(z, 1.5, "fern");
     zw_refused(z, 1.6, "oak");
     zw_close(z);

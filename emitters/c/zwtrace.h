@@ -9,6 +9,8 @@
  *   zw_number(trace, "dog/fern", "x", 1.5);     // the fields of an entity in a row
  *   zw_text(trace, "dog/fern", "gait", "run");
  *   zw_flag(trace, "dog/fern", "tired", 0);
+ *   zw_predicted(trace);                        // optional: what follows is what the client predicts,
+ *   zw_number(trace, "dog/fern", "x", 1.7);     // or after zw_received what last came for it
  *   zw_end(trace);                              // what was not named is gone
  *   zw_close(trace);                            // does not close the stream
  *
@@ -50,10 +52,12 @@ typedef struct {
     size_t *index;         /* hash table of numbers of things + 1 */
     size_t index_room;
     zw_buffer line;
+    zw_buffer beside[2], told[2]; /* received and predicted: of this picture, and as written last */
+    char *last;                   /* the entity that was named last in what is said beside */
+    int part;                     /* what is said now: the state, or beside[part - 1] */
 } zw_trace;
 
-static void zw_add(zw_trace *z, const char *s, size_t n) {
-    zw_buffer *b = &z->line;
+static void zw_append(zw_trace *z, zw_buffer *b, const char *s, size_t n) {
     if (b->size + n + 1 > b->room) {
         size_t room = (b->size + n + 1) * 2;
         char *more = (char *)realloc(b->at, room);
@@ -65,6 +69,8 @@ static void zw_add(zw_trace *z, const char *s, size_t n) {
     b->size += n;
     b->at[b->size] = 0;
 }
+
+static void zw_add(zw_trace *z, const char *s, size_t n) { zw_append(z, &z->line, s, n); }
 
 static void zw_puts(zw_trace *z, const char *s) { zw_add(z, s, strlen(s)); }
 
@@ -158,11 +164,33 @@ static size_t zw_find(zw_trace *z, const char *entity) {
     return zw_reindex(z) ? z->count - 1 : (size_t)-1;
 }
 
+/* Says a field of what was received or predicted: it is written as it comes. */
+static void zw_aside(zw_trace *z, const char *entity, const char *field, const char *value) {
+    zw_buffer *b = &z->beside[z->part - 1];
+    int again = b->size && z->last && !strcmp(z->last, entity);
+    z->line.size = 0;
+    if (!again) {
+        zw_puts(z, b->size ? "},": "");
+        zw_quote(z, entity);
+        zw_puts(z, ":{");
+        free(z->last);
+        z->last = zw_copy(z, entity);
+    } else zw_puts(z, ",");
+    zw_quote(z, field);
+    zw_puts(z, ":");
+    zw_puts(z, value);
+    if (!z->failed) zw_append(z, b, z->line.at, z->line.size);
+}
+
 static void zw_say(zw_trace *z, const char *entity, const char *field, const char *value) {
     size_t number, i;
     zw_thing *t;
     zw_field *f = NULL;
     if (z->failed) return;
+    if (z->part) {
+        zw_aside(z, entity, field, value);
+        return;
+    }
     if (z->said && !strcmp(z->things[z->order[z->said - 1]].name, entity)) number = z->order[z->said - 1];
     else if ((number = zw_find(z, entity)) == (size_t)-1) return;
     t = &z->things[number];
@@ -226,6 +254,8 @@ static void zw_close(zw_trace *z) {
     free(z->order);
     free(z->index);
     free(z->line.at);
+    for (i = 0; i < 2; i++) { free(z->beside[i].at); free(z->told[i].at); }
+    free(z->last);
     free(z);
 }
 
@@ -235,7 +265,15 @@ static void zw_begin(zw_trace *z, double t, long tick) {
     z->tick = tick;
     z->picture++;
     z->said = 0;
+    z->part = 0;
+    z->beside[0].size = z->beside[1].size = 0;
 }
+
+/* What is said from here to the end of the picture is what last came for it. */
+static void zw_received(zw_trace *z) { z->part = 1; }
+
+/* What is said from here to the end of the picture is what the client predicts. */
+static void zw_predicted(zw_trace *z) { z->part = 2; }
 
 /* Says a field that is a number. */
 static void zw_number(zw_trace *z, const char *entity, const char *field, double v) {
@@ -263,7 +301,7 @@ static void zw_text(zw_trace *z, const char *entity, const char *field, const ch
 /* Writes the picture: what has changed in it, if anything has. */
 static void zw_end(zw_trace *z) {
     size_t i, j, kept = 0;
-    int whole = !z->started || z->t >= z->whole_at, some = 0, gone = 0;
+    int whole = !z->started || z->t >= z->whole_at, some = 0, aside = 0, gone = 0;
     if (z->failed) return;
     zw_start_line(z, z->t);
     if (z->tick >= 0) zw_printf(z, ",\"tick\":%ld", z->tick);
@@ -293,6 +331,18 @@ static void zw_end(zw_trace *z) {
         if (named) zw_puts(z, "}");
     }
     if (some || whole) zw_puts(z, "}");
+    for (i = 0; i < 2; i++) {
+        zw_buffer *b = &z->beside[i], before = z->told[i];
+        int changed = b->size != before.size || (b->size && memcmp(b->at, before.at, b->size));
+        if (b->size && (whole || changed)) {
+            zw_puts(z, i ? ",\"predicted\":{" : ",\"received\":{");
+            zw_add(z, b->at, b->size);
+            zw_puts(z, "}}");
+            aside = 1;
+        }
+        z->told[i] = *b;
+        *b = before;
+    }
     for (i = 0; i < z->count; i++) {
         zw_thing *t = &z->things[i];
         if (t->said == z->picture) {
@@ -312,17 +362,24 @@ static void zw_end(zw_trace *z) {
         z->said = 0; /* numbers have moved */
         zw_reindex(z);
     }
-    if (whole || some || gone) zw_end_line(z);
+    if (whole || some || aside || gone) zw_end_line(z);
 }
 
-/* Says a one-off. What is NULL or "" is left out. */
-static void zw_event(zw_trace *z, double t, const char *name, const char *id, const char *entity, const char *by, const char *to) {
+static void zw_json(zw_trace *z, const char *data) {
+    if (!data || !*data) return;
+    zw_puts(z, ",\"data\":");
+    zw_puts(z, data);
+}
+
+/* Says a one-off; data is JSON text. What is NULL or "" is left out. */
+static void zw_event(zw_trace *z, double t, const char *name, const char *id, const char *entity, const char *by, const char *to, const char *data) {
     zw_start_line(z, t);
     zw_key(z, "event", name);
     zw_key(z, "id", id);
     zw_key(z, "entity", entity);
     zw_key(z, "by", by);
     zw_key(z, "to", to);
+    zw_json(z, data);
     zw_end_line(z);
 }
 
@@ -335,12 +392,13 @@ static void zw_input(zw_trace *z, double t, const char *what, long seq) {
 }
 
 /* Says that the code has passed a checkpoint. What is NULL or "" is left out. */
-static void zw_mark(zw_trace *z, double t, const char *name, const char *id, const char *entity, const char *by) {
+static void zw_mark(zw_trace *z, double t, const char *name, const char *id, const char *entity, const char *by, const char *data) {
     zw_start_line(z, t);
     zw_key(z, "mark", name);
     zw_key(z, "id", id);
     zw_key(z, "entity", entity);
     zw_key(z, "by", by);
+    zw_json(z, data);
     zw_end_line(z);
 }
 
@@ -352,7 +410,7 @@ static void zw_clock(zw_trace *z, double t, double ping, double server_t) {
     zw_end_line(z);
 }
 
-/* Says that a player is in, and what his own entity is. */
+/* Says that a player is in, and which entity is theirs. */
 static void zw_joined(zw_trace *z, double t, const char *name, const char *entity) {
     zw_start_line(z, t);
     zw_key(z, "joined", name);

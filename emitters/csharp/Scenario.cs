@@ -31,6 +31,15 @@ public static class Scenario
         trace.Set("sheep/s02", "y", double.NegativeInfinity);
     }
 
+    private static void Own()
+    {
+        trace.Received();
+        trace.Set("dog/fern", "x", 0.125);
+        trace.Predicted();
+        trace.Set("dog/fern", "x", 0.5);
+        trace.Set("dog/fern", "tired", false);
+    }
+
     public static void Main()
     {
         trace = new ZwTrace(new StreamWriter(Console.OpenStandardOutput(), new UTF8Encoding(false)));
@@ -39,7 +48,7 @@ public static class Scenario
         Picture(0.05, 1, -2.875, "run", false, Sheep);
         Picture(0.1, 2, -2.875, "run", false, Sheep);
         Picture(0.15, 3, -2.875, "trot", true, Gate);
-        trace.Event(0.16, "bark", "81", "dog/fern", "fern", "moss");
+        trace.Event(0.16, "bark", "81", "dog/fern", "fern", "moss", "{\"loud\":true}");
         trace.Event(0.17, "final");
         trace.Input(0.18, "run", 12);
         trace.Mark(0.19, "touch", "7", "bell/brass", "fern");
@@ -47,6 +56,8 @@ public static class Scenario
         Picture(0.25, 5, double.NaN, "trot", true, Odd);
         Picture(1, 20, 1234567.891, "trot", true);
         Picture(1.1, -1, 0, "trot", true);
+        Picture(1.2, -1, 0, "trot", true, Own);
+        Picture(1.3, -1, 0, "trot", true, Own);
         trace.Left(1.5, "fern");
         trace.Refused(1.6, "oak");
     }

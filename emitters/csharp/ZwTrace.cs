@@ -6,6 +6,8 @@
 //   trace.Joined(t, "fern", "dog/fern");
 //   trace.Begin(t, tick);                  // tick -1: the game has none
 //   trace.Set("dog/fern", "x", 1.5);       // numbers, flags and text; an entity's in a row
+//   trace.Predicted();                     // optional: what follows is what the client predicts,
+//   trace.Set("dog/fern", "x", 1.7);       // or after Received() what last came for it
 //   trace.End();                           // what was not named is gone
 //
 // Times are seconds on any clock that does not run backwards. Every line is
@@ -27,6 +29,9 @@ public sealed class ZwTrace
 
     private readonly TextWriter output;
     private readonly List<Said> now = new List<Said>();
+    private readonly List<Said>[] beside = { new List<Said>(), new List<Said>() }; // received, predicted
+    private readonly string[] told = { "", "" }; // these, as they were written last
+    private List<Said> saying; // now, or one of beside
     private readonly Dictionary<string, Dictionary<string, string>> before = new Dictionary<string, Dictionary<string, string>>();
     private List<string> names = new List<string>(); // of before, in order
     private double t, wholeAt = double.NegativeInfinity;
@@ -43,7 +48,16 @@ public sealed class ZwTrace
         this.t = t;
         this.tick = tick;
         now.Clear();
+        beside[0].Clear();
+        beside[1].Clear();
+        saying = now;
     }
+
+    /// <summary>What is set from here to the end of the picture is what last came for it.</summary>
+    public void Received() { saying = beside[0]; }
+
+    /// <summary>What is set from here to the end of the picture is what the client predicts.</summary>
+    public void Predicted() { saying = beside[1]; }
 
     public void Set(string entity, string field, double value) { Say(entity, field, Number(value)); }
 
@@ -53,8 +67,8 @@ public sealed class ZwTrace
 
     private void Say(string entity, string field, string value)
     {
-        if (now.Count == 0 || now[now.Count - 1].Entity != entity) now.Add(new Said { Entity = entity });
-        now[now.Count - 1].Fields.Add(new KeyValuePair<string, string>(field, value));
+        if (saying.Count == 0 || saying[saying.Count - 1].Entity != entity) saying.Add(new Said { Entity = entity });
+        saying[saying.Count - 1].Fields.Add(new KeyValuePair<string, string>(field, value));
     }
 
     /// <summary>Writes the picture: what has changed in it, if anything has.</summary>
@@ -95,7 +109,21 @@ public sealed class ZwTrace
             before.Remove(name);
         }
         names = kept;
-        if (!whole && state.Count == 0 && gone.Count == 0) return;
+        string more = "";
+        for (int i = 0; i < 2; i++)
+        {
+            var things = new List<string>();
+            foreach (var said in beside[i])
+            {
+                var fields = new List<string>();
+                foreach (var f in said.Fields) fields.Add(Quote(f.Key) + ":" + f.Value);
+                things.Add(Quote(said.Entity) + ":{" + string.Join(",", fields) + "}");
+            }
+            string text = string.Join(",", things);
+            if (text != "" && (whole || text != told[i])) more += (i == 0 ? ",\"received\":{" : ",\"predicted\":{") + text + "}";
+            told[i] = text;
+        }
+        if (!whole && state.Count == 0 && more == "" && gone.Count == 0) return;
         var line = new StringBuilder();
         if (tick >= 0) line.Append(",\"tick\":").Append(tick.ToString(CultureInfo.InvariantCulture));
         if (whole)
@@ -104,14 +132,16 @@ public sealed class ZwTrace
             line.Append(",\"whole\":true");
         }
         if (whole || state.Count > 0) line.Append(",\"state\":{").Append(string.Join(",", state)).Append("}");
+        line.Append(more);
         if (!whole && gone.Count > 0) line.Append(",\"gone\":[").Append(string.Join(",", gone)).Append("]");
         Line(t, line.ToString());
     }
 
-    /// <summary>Says a one-off; id, entity, by and to where they are known.</summary>
-    public void Event(double t, string name, string id = "", string entity = "", string by = "", string to = "")
+    /// <summary>Says a one-off; id, entity, by, to and data, as JSON text, where they are
+    /// known.</summary>
+    public void Event(double t, string name, string id = "", string entity = "", string by = "", string to = "", string data = "")
     {
-        Line(t, Key("event", name) + Key("id", id) + Key("entity", entity) + Key("by", by) + Key("to", to));
+        Line(t, Key("event", name) + Key("id", id) + Key("entity", entity) + Key("by", by) + Key("to", to) + Json(data));
     }
 
     /// <summary>Says what the player does from now on.</summary>
@@ -121,9 +151,9 @@ public sealed class ZwTrace
     }
 
     /// <summary>Says that the code has passed a checkpoint.</summary>
-    public void Mark(double t, string name, string id = "", string entity = "", string by = "")
+    public void Mark(double t, string name, string id = "", string entity = "", string by = "", string data = "")
     {
-        Line(t, Key("mark", name) + Key("id", id) + Key("entity", entity) + Key("by", by));
+        Line(t, Key("mark", name) + Key("id", id) + Key("entity", entity) + Key("by", by) + Json(data));
     }
 
     /// <summary>Says a clock exchange: the round trip, and what the server's clock showed
@@ -133,7 +163,7 @@ public sealed class ZwTrace
         Line(t, ",\"ping\":" + Seconds(ping) + ",\"server_t\":" + Seconds(serverT));
     }
 
-    /// <summary>Says that a player is in, and what his own entity is.</summary>
+    /// <summary>Says that a player is in, and which entity is theirs.</summary>
     public void Joined(double t, string name, string entity) { Line(t, Key("joined", name) + Key("entity", entity)); }
 
     public void Left(double t, string name) { Line(t, Key("left", name)); }
@@ -151,6 +181,8 @@ public sealed class ZwTrace
     {
         return string.IsNullOrEmpty(value) ? "" : ",\"" + name + "\":" + Quote(value);
     }
+
+    private static string Json(string data) { return string.IsNullOrEmpty(data) ? "" : ",\"data\":" + data; }
 
     private static string Seconds(double v) { return v.ToString("F6", CultureInfo.InvariantCulture); }
 

@@ -8,6 +8,8 @@
 //	trace.Number("dog/fern", "x", x)     // the fields of an entity in a row
 //	trace.Text("dog/fern", "gait", "run")
 //	trace.Flag("dog/fern", "tired", false)
+//	trace.Predicted()                    // optional: what follows is what the client predicts,
+//	trace.Number("dog/fern", "x", p)     // or after Received what last came for it
 //	trace.End()                          // what was not named is gone
 //
 // Times are seconds on any clock that does not run backwards. Not safe for
@@ -27,6 +29,9 @@ type Trace struct {
 	t       float64
 	tick    int64
 	now     []thing                      // what was said since Begin
+	beside  [2][]thing                   // likewise, of what was received and predicted
+	told    [2]string                    // these, as they were written last
+	part    int                          // what is said now: the state, or beside[part-1]
 	before  map[string]map[string]string // what was said last
 	names   []string                     // of before, in order
 	whole   float64                      // when a whole picture is due
@@ -42,7 +47,18 @@ type thing struct {
 func New(out io.Writer) *Trace { return &Trace{out: out, before: map[string]map[string]string{}} }
 
 // Begin begins a picture of the world at a time.
-func (tr *Trace) Begin(t float64, tick int64) { tr.t, tr.tick, tr.now = t, tick, tr.now[:0] }
+func (tr *Trace) Begin(t float64, tick int64) {
+	tr.t, tr.tick, tr.now, tr.part = t, tick, tr.now[:0], 0
+	tr.beside[0], tr.beside[1] = nil, nil
+}
+
+// Received says that what is said from here to the end of the picture is what last came
+// for it.
+func (tr *Trace) Received() { tr.part = 1 }
+
+// Predicted says that what is said from here to the end of the picture is what the client
+// predicts.
+func (tr *Trace) Predicted() { tr.part = 2 }
 
 // Number says a field that is a number.
 func (tr *Trace) Number(entity, field string, v float64) { tr.say(entity, field, number(v)) }
@@ -54,10 +70,14 @@ func (tr *Trace) Flag(entity, field string, v bool) { tr.say(entity, field, fmt.
 func (tr *Trace) Text(entity, field, v string) { tr.say(entity, field, quote(v)) }
 
 func (tr *Trace) say(entity, field, value string) {
-	if n := len(tr.now); n == 0 || tr.now[n-1].entity != entity {
-		tr.now = append(tr.now, thing{entity: entity})
+	things := &tr.now
+	if tr.part > 0 {
+		things = &tr.beside[tr.part-1]
 	}
-	last := &tr.now[len(tr.now)-1]
+	if n := len(*things); n == 0 || (*things)[n-1].entity != entity {
+		*things = append(*things, thing{entity: entity})
+	}
+	last := &(*things)[len(*things)-1]
 	last.fields = append(last.fields, [2]string{field, value})
 }
 
@@ -95,7 +115,23 @@ func (tr *Trace) End() {
 		delete(tr.before, name)
 	}
 	tr.names = kept
-	if !whole && len(state) == 0 && len(gone) == 0 {
+	beside := ""
+	for i, part := range [...]string{"received", "predicted"} {
+		var things []string
+		for _, e := range tr.beside[i] {
+			var fields []string
+			for _, f := range e.fields {
+				fields = append(fields, quote(f[0])+":"+f[1])
+			}
+			things = append(things, quote(e.entity)+":{"+strings.Join(fields, ",")+"}")
+		}
+		text := strings.Join(things, ",")
+		if text != "" && (whole || text != tr.told[i]) {
+			beside += `,"` + part + `":{` + text + "}"
+		}
+		tr.told[i] = text
+	}
+	if !whole && len(state) == 0 && beside == "" && len(gone) == 0 {
 		return
 	}
 	line := ""
@@ -109,15 +145,16 @@ func (tr *Trace) End() {
 	if whole || len(state) > 0 {
 		line += `,"state":{` + strings.Join(state, ",") + "}"
 	}
+	line += beside
 	if !whole && len(gone) > 0 {
 		line += `,"gone":[` + strings.Join(gone, ",") + "]"
 	}
 	tr.line(tr.t, line)
 }
 
-// Event says a one-off. What is "" is left out.
-func (tr *Trace) Event(t float64, name, id, entity, by, to string) {
-	tr.line(t, key("event", name)+key("id", id)+key("entity", entity)+key("by", by)+key("to", to))
+// Event says a one-off, with data that is JSON text. What is "" is left out.
+func (tr *Trace) Event(t float64, name, id, entity, by, to, data string) {
+	tr.line(t, key("event", name)+key("id", id)+key("entity", entity)+key("by", by)+key("to", to)+json(data))
 }
 
 // Input says what the player does from now on.
@@ -126,8 +163,8 @@ func (tr *Trace) Input(t float64, what string, seq int64) {
 }
 
 // Mark says that the code has passed a checkpoint. What is "" is left out.
-func (tr *Trace) Mark(t float64, name, id, entity, by string) {
-	tr.line(t, key("mark", name)+key("id", id)+key("entity", entity)+key("by", by))
+func (tr *Trace) Mark(t float64, name, id, entity, by, data string) {
+	tr.line(t, key("mark", name)+key("id", id)+key("entity", entity)+key("by", by)+json(data))
 }
 
 // Clock says a clock exchange: the round trip, and what the server's clock showed
@@ -136,7 +173,7 @@ func (tr *Trace) Clock(t, ping, serverT float64) {
 	tr.line(t, fmt.Sprintf(`,"ping":%.6f,"server_t":%.6f`, ping, serverT))
 }
 
-// Joined says that a player is in, and what his own entity is.
+// Joined says that a player is in, and which entity is theirs.
 func (tr *Trace) Joined(t float64, name, entity string) {
 	tr.line(t, key("joined", name)+key("entity", entity))
 }
@@ -156,6 +193,13 @@ func key(name, value string) string {
 		return ""
 	}
 	return `,"` + name + `":` + quote(value)
+}
+
+func json(data string) string {
+	if data == "" {
+		return ""
+	}
+	return `,"data":` + data
 }
 
 func number(v float64) string {

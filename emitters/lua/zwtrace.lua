@@ -6,6 +6,8 @@
 --   trace:joined(t, "fern", "dog/fern")
 --   trace:begin(t, tick)              -- tick -1: the game has none
 --   trace:set("dog/fern", "x", 1.5)   -- numbers, flags and text; an entity's in a row
+--   trace:predicted()                 -- optional: what follows is what the client predicts,
+--   trace:set("dog/fern", "x", 1.7)   -- or after received() what last came for it
 --   trace:finish()                    -- what was not named is gone
 --
 -- Times are seconds on any clock that does not run backwards.
@@ -38,22 +40,40 @@ local function key(name, value)
   return ',"' .. name .. '":' .. quote(tostring(value))
 end
 
+local function data(json)
+  if json == nil or json == "" then return "" end
+  return ',"data":' .. json
+end
+
 -- new returns a trace; write is called with every line.
 function Trace.new(write)
-  return setmetatable({ write = write, now = {}, before = {}, names = {}, whole = -math.huge }, Trace)
+  return setmetatable({ write = write, now = {}, said = {}, beside = {}, told = {}, before = {}, names = {}, whole = -math.huge }, Trace)
 end
 
 -- begin begins a picture of the world at a time.
 function Trace:begin(t, tick)
   self.t, self.tick, self.now = t, tick or -1, {}
+  self.said, self.beside = self.now, {}
+end
+
+-- received: what is set from here to the end of the picture is what last came for it.
+function Trace:received()
+  self.said = {}
+  self.beside.received = self.said
+end
+
+-- predicted: what is set from here to the end of the picture is what the client predicts.
+function Trace:predicted()
+  self.said = {}
+  self.beside.predicted = self.said
 end
 
 -- set says a field: a number, true or false, or text.
 function Trace:set(entity, field, value)
-  local last = self.now[#self.now]
+  local last = self.said[#self.said]
   if not last or last.entity ~= entity then
     last = { entity = entity }
-    self.now[#self.now + 1] = last
+    self.said[#self.said + 1] = last
   end
   last[#last + 1] = { field, written(value) }
 end
@@ -87,21 +107,35 @@ function Trace:finish()
     end
   end
   self.names = kept
-  if not whole and #state == 0 and #gone == 0 then return end
+  local beside = ""
+  for _, part in ipairs({ "received", "predicted" }) do
+    local things = {}
+    for _, said in ipairs(self.beside[part] or {}) do
+      local fields = {}
+      for _, f in ipairs(said) do fields[#fields + 1] = quote(f[1]) .. ":" .. f[2] end
+      things[#things + 1] = quote(said.entity) .. ":{" .. table.concat(fields, ",") .. "}"
+    end
+    local text = table.concat(things, ",")
+    if text ~= "" and (whole or text ~= self.told[part]) then beside = beside .. ',"' .. part .. '":{' .. text .. "}" end
+    self.told[part] = text
+  end
+  if not whole and #state == 0 and beside == "" and #gone == 0 then return end
   local line = self.tick >= 0 and string.format(',"tick":%d', self.tick) or ""
   if whole then
     self.whole = self.t + 1
     line = line .. ',"whole":true'
   end
   if whole or #state > 0 then line = line .. ',"state":{' .. table.concat(state, ",") .. "}" end
+  line = line .. beside
   if not whole and #gone > 0 then line = line .. ',"gone":[' .. table.concat(gone, ",") .. "]" end
   self:line(self.t, line)
 end
 
--- event says a one-off; more has id, entity, by and to where they are known.
+-- event says a one-off; more has id, entity, by, to and data, as JSON text, where they
+-- are known.
 function Trace:event(t, name, more)
   more = more or {}
-  self:line(t, key("event", name) .. key("id", more.id) .. key("entity", more.entity) .. key("by", more.by) .. key("to", more.to))
+  self:line(t, key("event", name) .. key("id", more.id) .. key("entity", more.entity) .. key("by", more.by) .. key("to", more.to) .. data(more.data))
 end
 
 -- input says what the player does from now on.
@@ -109,10 +143,10 @@ function Trace:input(t, what, seq)
   self:line(t, key("input", what) .. string.format(',"seq":%d', seq))
 end
 
--- mark says that the code has passed a checkpoint; more has id, entity and by.
+-- mark says that the code has passed a checkpoint; more has id, entity, by and data.
 function Trace:mark(t, name, more)
   more = more or {}
-  self:line(t, key("mark", name) .. key("id", more.id) .. key("entity", more.entity) .. key("by", more.by))
+  self:line(t, key("mark", name) .. key("id", more.id) .. key("entity", more.entity) .. key("by", more.by) .. data(more.data))
 end
 
 -- clock says a clock exchange: the round trip, and what the server's clock showed
@@ -121,7 +155,7 @@ function Trace:clock(t, ping, server_t)
   self:line(t, string.format(',"ping":%.6f,"server_t":%.6f', ping, server_t))
 end
 
--- joined says that a player is in, and what his own entity is.
+-- joined says that a player is in, and which entity is theirs.
 function Trace:joined(t, name, entity)
   self:line(t, key("joined", name) .. key("entity", entity))
 end

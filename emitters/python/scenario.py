@@ -36,7 +36,7 @@ picture(0, 0, -3.25, "run", False, sheep)
 picture(0.05, 1, -2.875, "run", False, sheep)
 picture(0.1, 2, -2.875, "run", False, sheep)
 picture(0.15, 3, -2.875, "trot", True, gate)
-trace.event(0.16, "bark", id=81, entity="dog/fern", by="fern", to="moss")
+trace.event(0.16, "bark", id=81, entity="dog/fern", by="fern", to="moss", data={"loud": True})
 trace.event(0.17, "final")
 trace.input(0.18, "run", 12)
 trace.mark(0.19, "touch", id="7", entity="bell/brass", by="fern")
@@ -44,5 +44,17 @@ trace.clock(0.2, 0.081, 12.5)
 picture(0.25, 5, math.nan, "trot", True, odd)
 picture(1, 20, 1234567.891, "trot", True)
 picture(1.1, -1, 0, "trot", True)
+
+
+def own():
+    trace.received()
+    trace.set("dog/fern", "x", 0.125)
+    trace.predicted()
+    trace.set("dog/fern", "x", 0.5)
+    trace.set("dog/fern", "tired", False)
+
+
+picture(1.2, -1, 0, "trot", True, own)
+picture(1.3, -1, 0, "trot", True, own)
 trace.left(1.5, "fern")
 trace.refused(1.6, "oak")

@@ -6,6 +6,8 @@ changed, and a whole picture about once a second.
     trace.joined(t, "fern", "dog/fern")
     trace.begin(t, tick)              # tick -1: the game has none
     trace.set("dog/fern", "x", 1.5)   # numbers, flags and text; an entity's in a row
+    trace.predicted()                 # optional: what follows is what the client predicts,
+    trace.set("dog/fern", "x", 1.7)   # or after received() what last came for it
     trace.end()                       # what was not named is gone
 
 Times are seconds on any clock that does not run backwards. Flush the stream, or
@@ -22,18 +24,30 @@ class Trace:
         self._t = 0.0
         self._tick = -1
         self._now = []  # (entity, [(field, value as it is written)])
+        self._said = self._now  # what is said now is put there: the state, or what is told beside it
+        self._beside = {}  # part of a line -> like now
+        self._told = {}  # part of a line -> as it was written last
         self._before = {}  # entity -> {field: value}
         self._whole = -math.inf
 
     def begin(self, t, tick=-1):
         """Begins a picture of the world at a time."""
         self._t, self._tick, self._now = t, tick, []
+        self._said, self._beside = self._now, {}
+
+    def received(self):
+        """What is set from here to the end of the picture is what last came for it."""
+        self._said = self._beside["received"] = []
+
+    def predicted(self):
+        """What is set from here to the end of the picture is what the client predicts."""
+        self._said = self._beside["predicted"] = []
 
     def set(self, entity, field, value):
         """Says a field: a number, True or False, or text."""
-        if not self._now or self._now[-1][0] != entity:
-            self._now.append((entity, []))
-        self._now[-1][1].append((field, _written(value)))
+        if not self._said or self._said[-1][0] != entity:
+            self._said.append((entity, []))
+        self._said[-1][1].append((field, _written(value)))
 
     def end(self):
         """Writes the picture: what has changed in it, if anything has."""
@@ -52,7 +66,16 @@ class Trace:
         gone = [entity for entity in self._before if entity not in there]
         for entity in gone:
             del self._before[entity]
-        if not whole and not state and not gone:
+        beside = ""
+        for part in ("received", "predicted"):
+            things = ",".join(
+                f"{_quote(entity)}:{{{','.join(f'{_quote(field)}:{value}' for field, value in said)}}}"
+                for entity, said in self._beside.get(part, ())
+            )
+            if things and (whole or things != self._told.get(part)):
+                beside += f',"{part}":{{{things}}}'
+            self._told[part] = things
+        if not whole and not state and not beside and not gone:
             return
         line = f',"tick":{self._tick}' if self._tick >= 0 else ""
         if whole:
@@ -60,21 +83,22 @@ class Trace:
             line += ',"whole":true'
         if whole or state:
             line += f',"state":{{{",".join(state)}}}'
+        line += beside
         if not whole and gone:
             line += f',"gone":[{",".join(map(_quote, gone))}]'
         self._line(self._t, line)
 
-    def event(self, t, name, id="", entity="", by="", to=""):
-        """Says a one-off; id, entity, by and to where they are known."""
-        self._line(t, _keys(event=name, id=id, entity=entity, by=by, to=to))
+    def event(self, t, name, id="", entity="", by="", to="", data=None):
+        """Says a one-off; id, entity, by, to and data, any value, where they are known."""
+        self._line(t, _keys(event=name, id=id, entity=entity, by=by, to=to) + _data(data))
 
     def input(self, t, what, seq):
         """Says what the player does from now on."""
         self._line(t, f'{_keys(input=what)},"seq":{seq}')
 
-    def mark(self, t, name, id="", entity="", by=""):
+    def mark(self, t, name, id="", entity="", by="", data=None):
         """Says that the code has passed a checkpoint."""
-        self._line(t, _keys(mark=name, id=id, entity=entity, by=by))
+        self._line(t, _keys(mark=name, id=id, entity=entity, by=by) + _data(data))
 
     def clock(self, t, ping, server_t):
         """Says a clock exchange: the round trip, and what the server's clock showed
@@ -82,7 +106,7 @@ class Trace:
         self._line(t, f',"ping":{ping:.6f},"server_t":{server_t:.6f}')
 
     def joined(self, t, name, entity):
-        """Says that a player is in, and what his own entity is."""
+        """Says that a player is in, and which entity is theirs."""
         self._line(t, _keys(joined=name, entity=entity))
 
     def left(self, t, name):
@@ -98,6 +122,10 @@ class Trace:
 
 def _keys(**values):
     return "".join(f',"{name}":{_quote(str(value))}' for name, value in values.items() if value != "")
+
+
+def _data(value):
+    return "" if value is None else f',"data":{json.dumps(value, separators=(",", ":"), ensure_ascii=False)}'
 
 
 def _written(value):

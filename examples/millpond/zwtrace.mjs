@@ -6,6 +6,8 @@
 //   trace.joined(t, 'fern', 'dog/fern')
 //   trace.begin(t, tick)               // tick -1: the game has none
 //   trace.set('dog/fern', 'x', 1.5)    // numbers, flags and text; an entity's in a row
+//   trace.predicted()                  // optional: what follows is what the client predicts,
+//   trace.set('dog/fern', 'x', 1.7)    // or after received() what last came for it
 //   trace.end()                        // what was not named is gone
 //
 // Times are seconds on any clock that does not run backwards.
@@ -15,6 +17,9 @@ export class Trace {
   #t = 0
   #tick = -1
   #now = [] // [entity, [[field, value as it is written]]]
+  #said = this.#now // what is said now is put there: the state, or what is told beside it
+  #beside = {} // part of a line -> like now
+  #told = {} // part of a line -> as it was written last
   #before = new Map() // entity -> Map of field -> value
   #whole = -Infinity
 
@@ -26,13 +31,24 @@ export class Trace {
   begin(t, tick = -1) {
     this.#t = t
     this.#tick = tick
-    this.#now = []
+    this.#now = this.#said = []
+    this.#beside = {}
+  }
+
+  // What is set from here to the end of the picture is what last came for it.
+  received() {
+    this.#said = this.#beside.received = []
+  }
+
+  // What is set from here to the end of the picture is what the client predicts.
+  predicted() {
+    this.#said = this.#beside.predicted = []
   }
 
   // Says a field: a number, true or false, or text.
   set(entity, field, value) {
-    let last = this.#now.at(-1)
-    if (!last || last[0] !== entity) this.#now.push((last = [entity, []]))
+    let last = this.#said.at(-1)
+    if (!last || last[0] !== entity) this.#said.push((last = [entity, []]))
     last[1].push([field, written(value)])
   }
 
@@ -58,20 +74,27 @@ export class Trace {
       gone.push(quote(entity))
       this.#before.delete(entity)
     }
-    if (!whole && !state.length && !gone.length) return
+    let beside = ''
+    for (const part of ['received', 'predicted']) {
+      const things = (this.#beside[part] ?? []).map(([entity, said]) => `${quote(entity)}:{${said.map(([field, value]) => `${quote(field)}:${value}`).join(',')}}`).join(',')
+      if (things && (whole || things !== this.#told[part])) beside += `,"${part}":{${things}}`
+      this.#told[part] = things
+    }
+    if (!whole && !state.length && !beside && !gone.length) return
     let line = this.#tick >= 0 ? `,"tick":${this.#tick}` : ''
     if (whole) {
       this.#whole = this.#t + 1
       line += ',"whole":true'
     }
     if (whole || state.length) line += `,"state":{${state.join(',')}}`
+    line += beside
     if (!whole && gone.length) line += `,"gone":[${gone.join(',')}]`
     this.#line(this.#t, line)
   }
 
-  // Says a one-off; id, entity, by and to where they are known.
-  event(t, name, { id, entity, by, to } = {}) {
-    this.#line(t, keys({ event: name, id, entity, by, to }))
+  // Says a one-off; id, entity, by, to and data, any value, where they are known.
+  event(t, name, { id, entity, by, to, data } = {}) {
+    this.#line(t, keys({ event: name, id, entity, by, to }) + json(data))
   }
 
   // Says what the player does from now on.
@@ -80,8 +103,8 @@ export class Trace {
   }
 
   // Says that the code has passed a checkpoint.
-  mark(t, name, { id, entity, by } = {}) {
-    this.#line(t, keys({ mark: name, id, entity, by }))
+  mark(t, name, { id, entity, by, data } = {}) {
+    this.#line(t, keys({ mark: name, id, entity, by }) + json(data))
   }
 
   // Says a clock exchange: the round trip, and what the server's clock showed when
@@ -90,7 +113,7 @@ export class Trace {
     this.#line(t, `,"ping":${ping.toFixed(6)},"server_t":${serverT.toFixed(6)}`)
   }
 
-  // Says that a player is in, and what his own entity is.
+  // Says that a player is in, and which entity is theirs.
   joined(t, name, entity) {
     this.#line(t, keys({ joined: name, entity }))
   }
@@ -113,6 +136,10 @@ function keys(values) {
   let text = ''
   for (const [name, value] of Object.entries(values)) if (value !== undefined && value !== '') text += `,"${name}":${quote(String(value))}`
   return text
+}
+
+function json(data) {
+  return data === undefined ? '' : `,"data":${JSON.stringify(data)}`
 }
 
 function written(value) {

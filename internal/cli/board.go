@@ -18,14 +18,14 @@ import (
 
 // watched plays a match while it is shown: on a terminal as a board, elsewhere as a
 // line for each thing that happens.
-func watched(c *cobra.Command, p *plan.Plan, options stage.Options) (*stage.Result, error) {
+func watched(c *cobra.Command, p *plan.Plan, options stage.Options, label string) (*stage.Result, error) {
 	messages := c.ErrOrStderr()
 	file := terminal(messages)
 	lasts := p.Clock == plan.Wall || p.Length >= worthABoard
-	if file == nil || !isTerminal(os.Stdin) || !lasts {
-		options.Tell = func(text string) { fmt.Fprintln(messages, text) }
+	if file == nil || !isTerminal(os.Stdin) || !lasts || label != "" {
+		options.Tell = func(text string) { fmt.Fprintln(messages, label+text) }
 		if p.Clock == plan.Wall || options.StopAtFirst {
-			options.Alert = quietAfter(alertsTold, func(text string) { fmt.Fprintln(messages, text) })
+			options.Alert = quietAfter(alertsTold, func(text string) { fmt.Fprintln(messages, label+text) })
 		}
 		return stage.Run(c.Context(), p, options)
 	}

@@ -171,6 +171,11 @@ func tracesOf(args []string, server string, clients []string, rulesPath string) 
 // loadRules reads a file of rules.
 func loadRules(path string) (watch.Rules, error) {
 	rules, err := plan.LoadRules(path)
+	if err != nil {
+		if p, ok := plan.Load(path); ok == nil { // the rules of a plan are rules too
+			return p.Rules, nil
+		}
+	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return rules, usage("--rules %s: there is no such file", path)
 	}

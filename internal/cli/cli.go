@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -70,9 +71,15 @@ could not be carried out or compared nothing; 130 interrupted.`,
 	root.SetOut(stdout)
 	root.SetErr(stderr)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return usage("%s: %w; see %s --help", c.CommandPath(), err, c.CommandPath())
+		return usage("%s: %s; see %s --help", c.CommandPath(), flagError(c, err), c.CommandPath())
 	})
-	root.AddCommand(demoCommand(), runCommand(), checkCommand(), faultsCommand(), trialCommand(), hillfoldCommand(), preflightCommand(), relayCommand(), reportCommand(), showCommand(), linksCommand(), planCommand(), tailCommand(), huntCommand(), replayCommand(), whyCommand(), shrinkCommand(), sweepCommand(), compareCommand(), manCommand(), guardCommand())
+	root.AddCommand(demoCommand(), runCommand(), checkCommand(), faultsCommand(), trialCommand(), hillfoldCommand(), preflightCommand(), relayCommand(), reportCommand(), showCommand(), linksCommand(), planCommand(), tailCommand(), huntCommand(), replayCommand(), whyCommand(), shrinkCommand(), sweepCommand(), compareCommand(), manCommand(), versionCommand(), guardCommand())
+	root.Version = "is set so that there is --version"
+	root.SetVersionTemplate(versionText())
+	root.InitDefaultCompletionCmd(args...)
+	if completion, _, err := root.Find([]string{"completion"}); err == nil {
+		completion.Args, completion.RunE = cobra.NoArgs, func(c *cobra.Command, _ []string) error { return c.Help() }
+	}
 	explainArguments(root)
 	err := root.ExecuteContext(ctx)
 	code := exitInSync
@@ -91,6 +98,33 @@ could not be carried out or compared nothing; 130 interrupted.`,
 		return exitFailed
 	}
 	return code
+}
+
+var invalidFlag = regexp.MustCompile(`^invalid argument "(.*)" for "(?:-., )?--([a-z-]+)" flag: `)
+
+// flagError says what is wrong with a flag in words of the command line, not of the
+// language that the program is written in.
+func flagError(c *cobra.Command, err error) string {
+	m := invalidFlag.FindStringSubmatch(err.Error())
+	if m == nil {
+		return err.Error()
+	}
+	wants := "another value"
+	if f := c.Flags().Lookup(m[2]); f != nil {
+		switch f.Value.Type() {
+		case "uint64":
+			wants = "a whole number from 0 up"
+		case "int":
+			wants = "a whole number"
+		case "float64":
+			wants = "a number, like 0.05"
+		case "duration":
+			wants = "a time span with its unit, like 10m or 1.5s"
+		case "bool":
+			wants = "true or false"
+		}
+	}
+	return fmt.Sprintf("--%s %s: write %s", m[2], m[1], wants)
 }
 
 // explainArguments lets every command say what it is to be called with, when it is

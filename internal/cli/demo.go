@@ -95,7 +95,11 @@ func (s *show) play(c *cobra.Command, out, clock string) error {
 		if folders[i], err = freeFolder(out, p); err != nil {
 			return err
 		}
-		one := func() { results[i], failures[i] = play(c, p, folders[i], wallOptions()) }
+		label := ""
+		if clock == plan.Wall { // both at once
+			label = [2]string{"healthy", s.fault}[i] + ": "
+		}
+		one := func() { results[i], failures[i] = play(c, p, folders[i], wallOptions(), label) }
 		if clock == plan.Virtual {
 			one()
 		} else {

@@ -49,7 +49,7 @@ bytes.`,
 			}
 			options := wallOptions()
 			options.Record, options.StopAtFirst = record, stopAtFirst
-			r, err := play(c, p, out, options)
+			r, err := play(c, p, out, options, "")
 			if err != nil {
 				return err
 			}
@@ -120,11 +120,11 @@ func loadPlan(path string) (*plan.Plan, error) {
 	return p, nil
 }
 
-// play runs a match and says on standard error how it went.
-func play(c *cobra.Command, p *plan.Plan, folder string, options stage.Options) (*stage.Result, error) {
+// play runs a match and says on standard error how it went; label stands before each line.
+func play(c *cobra.Command, p *plan.Plan, folder string, options stage.Options, label string) (*stage.Result, error) {
 	began := time.Now()
 	options.Folder = folder
-	r, err := watched(c, p, options)
+	r, err := watched(c, p, options, label)
 	if errors.Is(err, runfolder.ErrExists) {
 		return nil, usage("%s exists already and is left as it is; name another folder with --out", folder)
 	}

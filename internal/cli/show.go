@@ -51,6 +51,9 @@ Without a thing to show it lists the findings of the run.`,
 			}
 			verdict := said.Verdict
 			text := report.NewText(c.OutOrStdout())
+			if len(args) == 1 && asJSON {
+				return printJSON(c, verdict)
+			}
 			if len(args) == 1 {
 				text.Headline(verdict)
 				text.Findings(verdict)
@@ -63,13 +66,13 @@ Without a thing to show it lists the findings of the run.`,
 			if around {
 				return tellStory(c, run, verdict, target, asJSON)
 			}
-			w, err := inspect.Open(c.Context(), run, p.Rules, target.entity, target.at-stepRoom, target.at+stepRoom)
+			w, err := inspect.Open(c.Context(), run, p.Rules, verdict.Reference, target.entity, target.at-stepRoom, target.at+stepRoom)
 			if err != nil {
 				return &exit{exitUsage, err}
 			}
 			if terminal(c.OutOrStdout()) != nil && !plain && !asJSON && isTerminal(os.Stdin) {
 				open := func(at time.Duration) (*inspect.Window, error) {
-					return inspect.Open(c.Context(), run, p.Rules, target.entity, at-stepRoom, at+stepRoom)
+					return inspect.Open(c.Context(), run, p.Rules, verdict.Reference, target.entity, at-stepRoom, at+stepRoom)
 				}
 				_, err := tea.NewProgram(&stepper{window: w, open: open, at: target.at, field: target.field}, tea.WithContext(c.Context()), tea.WithOutput(terminal(c.OutOrStdout()))).Run()
 				return err
@@ -85,7 +88,7 @@ Without a thing to show it lists the findings of the run.`,
 	c.Flags().StringVar(&moment, "at", "", "the moment, like 12.5s (default when the finding began, or the end)")
 	c.Flags().BoolVar(&around, "around", false, "tell the story of a finding, from a second before it to two after")
 	c.Flags().BoolVar(&plain, "plain", false, "print a table even on a terminal")
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON: without a thing to show, the verdict")
 	return c
 }
 

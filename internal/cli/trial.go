@@ -1,12 +1,13 @@
 package cli
 
 import (
-	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"zitherwheel/plan"
 	"zitherwheel/report"
 	"zitherwheel/trial"
 )
@@ -30,6 +31,11 @@ Exits with 0 if everything that showed itself was found and nothing else was.`,
 		Example: "  zwheel trial --seeds 2 --faults lost-goodbye,healthy\n  zwheel trial --real --seeds 1 --links hill-farm",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
+			for _, name := range o.Links {
+				if !slices.ContainsFunc(plan.ReadyLinks, func(l plan.Link) bool { return l.Name == name }) {
+					return usage("--links %s: there is no such ready link; zwheel links lists them", name)
+				}
+			}
 			began := time.Now()
 			progress := c.ErrOrStderr()
 			terminal := terminal(progress) != nil
@@ -54,10 +60,8 @@ Exits with 0 if everything that showed itself was found and nothing else was.`,
 			}
 			fmt.Fprintf(progress, "%d s with %d links: %s\n", int(time.Since(began).Seconds()), len(links(o)), join(links(o)))
 			if asJSON {
-				e := json.NewEncoder(c.OutOrStdout())
-				e.SetIndent("", "  ")
-				if err := e.Encode(rows); err != nil {
-					return failed(err)
+				if err := printJSON(c, rows); err != nil {
+					return err
 				}
 			} else {
 				report.NewText(c.OutOrStdout()).Trial(rows)
@@ -89,10 +93,8 @@ func trialOfBoth(c *cobra.Command, o trial.Options, asJSON bool) error {
 		return failed(err)
 	}
 	if asJSON {
-		e := json.NewEncoder(c.OutOrStdout())
-		e.SetIndent("", "  ")
-		if err := e.Encode(pairs); err != nil {
-			return failed(err)
+		if err := printJSON(c, pairs); err != nil {
+			return err
 		}
 	} else {
 		report.NewText(c.OutOrStdout()).Pairs(pairs)
