@@ -119,8 +119,8 @@ const noticeable = 0.02 // of a measure's value: a change that is smaller is nob
 
 // Sides compares two sides. errorRate bounds how often a comparison of equals says that
 // anything has changed, over all questions together: half of it is for the share of
-// matches out of sync, which is asked first, and half for the signatures and measures,
-// which have it all if the first question is answered with a change (the fallback
+// matches out of sync, which is asked first, and half for the signatures and measures, a
+// half of that for each; they have it all if the first question is answered with a change (the fallback
 // procedure of Wiens, Pharmaceutical Statistics 2, 2003).
 func Sides(before, after *Side, errorRate float64) *Result {
 	r := &Result{Before: before.summary(), After: after.summary(), ErrorRate: errorRate, Signatures: []Signature{}, Measures: []Measure{}}
@@ -227,15 +227,17 @@ func (r *Result) decide(rate float64) {
 	for _, s := range r.Signatures {
 		least = append(least, s.least)
 	}
-	for _, m := range r.Measures {
-		if m.Of > 1 {
-			least = append(least, 0)
-		}
-	}
-	below := rate / float64(odds.Questions(least, rate))
+	below := rate / 2 / float64(odds.Questions(least, rate/2))
 	for i := range r.Signatures {
 		r.Signatures[i].decide(below)
 	}
+	least = nil
+	for _, m := range r.Measures {
+		if m.Of > 1 && (m.Low != 0 || m.High != 0) { // one that never differs surprises nobody
+			least = append(least, 0)
+		}
+	}
+	below = rate / 2 / float64(odds.Questions(least, rate/2))
 	for i := range r.Measures {
 		m := &r.Measures[i]
 		certain := m.P < below && math.Abs(m.Change) > noticeable*math.Abs(m.Before)

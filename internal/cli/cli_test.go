@@ -2,10 +2,12 @@ package cli
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"testing"
@@ -24,6 +26,10 @@ func TestMain(m *testing.M) {
 	testscript.Main(m, map[string]func(){"zwheel": func() { os.Exit(Main(os.Args[1:], os.Stdout, os.Stderr)) }})
 }
 
+// insteadName is the variable with a folder whose program zwheel is tried in place of this
+// one: that of Windows, under wine. Conditions called windows hold for it.
+const insteadName = "ZWHEEL_INSTEAD"
+
 // The scripts in testdata run the program as a user would, each in a folder of
 // its own.
 func TestScripts(t *testing.T) {
@@ -33,7 +39,19 @@ func TestScripts(t *testing.T) {
 			examples, err := filepath.Abs("../../examples")
 			env.Setenv("EXAMPLES", examples)
 			env.Setenv("XDG_CONFIG_HOME", filepath.Join(env.WorkDir, ".settings"))
+			if program := os.Getenv(insteadName); program != "" {
+				env.Setenv("PATH", program+string(os.PathListSeparator)+env.Getenv("PATH"))
+				for _, name := range []string{"WINEPREFIX", "WINEDEBUG", "HOME"} {
+					env.Setenv(name, os.Getenv(name))
+				}
+			}
 			return err
+		},
+		Condition: func(name string) (bool, error) {
+			if name != "windows-program" {
+				return false, fmt.Errorf("there is no condition %s", name)
+			}
+			return runtime.GOOS == "windows" || os.Getenv(insteadName) != "", nil
 		},
 		Cmds: map[string]func(ts *testscript.TestScript, neg bool, args []string){
 			"exits": exits, "await": await, "cut": cut, "fill": fill, "harmless": harmless, "full": full, "taint": taint,
