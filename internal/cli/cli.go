@@ -61,8 +61,8 @@ and loss, records what the server and every client believe, and says who
 disagreed with the server about what, from when to when, by how much, of what
 kind the disagreement is, and what happened on the wire just before it.
 
-Exit codes: 0 in sync; 1 out of sync; 2 the call or the plan is wrong; 3 the run
-could not be carried out or compared nothing; 130 interrupted.`,
+Exit codes: 0 in sync; 1 out of sync; 2 the call or the plan is wrong; 3 inconclusive:
+the match did not go as it was to, or somebody was not compared; 130 interrupted.`,
 		Example:       "  zwheel demo",
 		SilenceErrors: true,
 		SilenceUsage:  true,
