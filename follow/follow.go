@@ -99,7 +99,7 @@ func (f *follower) look() error {
 		return nil
 	}
 	return f.packets.read(func(line []byte) {
-		name, d, fate, err := runfolder.NewPacketReader(bytes.NewReader(line)).Next()
+		name, d, fate, err := runfolder.ParsePacket(line)
 		if err != nil {
 			return
 		}

@@ -31,6 +31,7 @@ type deed struct {
 }
 
 const (
+	aroundEnd   = 200 * time.Millisecond
 	justPackets = 8
 	justInputs  = 4
 )
@@ -91,7 +92,8 @@ func (j *Judge) crashed(v *view, b ending.Break) {
 	}
 	f.Evidence.just(j, views, at)
 	for _, m := range j.members {
-		if (m.t-at).Abs() < lookAround && len(f.Evidence.Around) < memberRows {
+		itself := m.view == v.number && m.text == v.name+" "+departure && (m.t-at).Abs() < aroundEnd // that is how its end is told
+		if (m.t-at).Abs() < lookAround && !itself && len(f.Evidence.Around) < memberRows {
 			f.Evidence.Around = append(f.Evidence.Around, MemberRow{Seconds(m.t), j.views[m.view].name, m.text})
 		}
 	}

@@ -71,7 +71,7 @@ func (p *PacketReader) Next() (view string, d link.Direction, f link.Fate, err e
 		if at, ok := SentAt(text); ok && at < p.From {
 			continue
 		}
-		view, d, f, err = parsePacket(text)
+		view, d, f, err = ParsePacket(text)
 		if err == nil {
 			return view, d, f, nil
 		}
@@ -96,7 +96,8 @@ func SentAt(text []byte) (time.Duration, bool) {
 	return seconds(at), err == nil
 }
 
-func parsePacket(text []byte) (view string, d link.Direction, f link.Fate, err error) {
+// ParsePacket reads a line as AppendPacket writes it.
+func ParsePacket(text []byte) (view string, d link.Direction, f link.Fate, err error) {
 	var line struct {
 		Link      string
 		Direction string

@@ -77,10 +77,15 @@ the match did not go as it was to, or somebody was not compared; 130 interrupted
 	root.Version = "is set so that there is --version"
 	root.SetVersionTemplate(versionText())
 	root.InitDefaultCompletionCmd(args...)
-	if completion, _, err := root.Find([]string{"completion"}); err == nil {
-		completion.Args, completion.RunE = cobra.NoArgs, func(c *cobra.Command, _ []string) error { return c.Help() }
-	}
 	explainArguments(root)
+	if completion, _, err := root.Find([]string{"completion"}); err == nil {
+		completion.Args, completion.RunE = nil, func(c *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return usage("completion %s: there are bash, fish, powershell and zsh", join(args))
+			}
+			return c.Help()
+		}
+	}
 	err := root.ExecuteContext(ctx)
 	code := exitInSync
 	if err != nil {
