@@ -34,7 +34,11 @@ func Finding(c *review.Curve, reference string) (f Figure, ok bool) {
 	if len(plots) == 0 {
 		return Figure{}, false
 	}
-	f = newFigure("finding-"+c.Finding.ID, fmt.Sprintf("%s as %s and %s had it; the shaded stretch is the finding, from %s on", c.Finding.Fields, reference, c.Finding.View, at(time.Duration(c.Finding.BeganAt))), float64(60+110*len(plots)))
+	what := fmt.Sprintf("%s as %s and %s had it", c.Finding.Fields, reference, c.Finding.View)
+	if len(c.Fields) == 0 {
+		what = "how long packets took on the link of " + c.Finding.View
+	}
+	f = newFigure("finding-"+c.Finding.ID, fmt.Sprintf("%s; the shaded stretch is the finding, from %s on", what, at(time.Duration(c.Finding.BeganAt))), float64(60+110*len(plots)))
 	plots[len(plots)-1].X.Label.Text = "time, s"
 	for _, p := range plots {
 		p.X.Min, p.X.Max = seconds(c.From), seconds(c.Until)

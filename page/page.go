@@ -35,6 +35,7 @@ var style string
 var script string
 
 var pages = template.Must(template.New("page").Funcs(template.FuncMap{
+	"crashed":  func(f *judge.Finding) bool { return f.Kind == judge.Crashed },
 	"seconds":  func(s judge.Seconds) string { return fmt.Sprintf("%.3f s", time.Duration(s).Seconds()) },
 	"moment":   func(d time.Duration) string { return fmt.Sprintf("%.3f s", d.Seconds()) },
 	"steps":    func() []float64 { return measure.Steps },

@@ -204,6 +204,8 @@ func fieldsOf(f *judge.Finding) []string {
 		return nil
 	}
 	switch f.Kind {
+	case judge.Crashed:
+		return nil
 	case judge.Ghost, judge.Missing, judge.Twin, judge.NotOne:
 		return []string{watch.Existence}
 	}
