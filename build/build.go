@@ -19,6 +19,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+	"unicode"
 )
 
 // Spec says what is started.
@@ -163,7 +164,7 @@ func Start(spec Spec, say func(Line)) (*Process, error) {
 
 // lookUp finds a program as a shell would that stands in folder.
 func lookUp(program, folder string) (string, error) {
-	if strings.ContainsAny(program, `/\`) && !strings.HasPrefix(program, "/") && folder != "" {
+	if strings.ContainsAny(program, `/\`) && !rooted(program) && folder != "" {
 		program = folder + string(os.PathSeparator) + program
 	}
 	path, err := exec.LookPath(program)
@@ -172,6 +173,13 @@ func lookUp(program, folder string) (string, error) {
 		err = e.Err
 	}
 	return path, err
+}
+
+// rooted reports whether a path stands on its own: /game/server, C:\game\server.exe,
+// \\host\share\server.exe.
+func rooted(path string) bool {
+	return strings.HasPrefix(path, "/") || strings.HasPrefix(path, `\`) ||
+		len(path) > 2 && path[1] == ':' && (path[2] == '\\' || path[2] == '/') && unicode.IsLetter(rune(path[0]))
 }
 
 // outliveFor is how long is waited for the pipes of a program that has exited while

@@ -369,3 +369,10 @@ func TestNoSocketOrFileIsLeftOpen(t *testing.T) {
 	}
 	assert.LessOrEqual(t, count(), before)
 }
+
+func TestPathsThatStandOnTheirOwn(t *testing.T) {
+	for path, want := range map[string]bool{"/game/server": true, `C:\game\server.exe`: true, "d:/game/server.exe": true, `\\host\share\x.exe`: true,
+		"./server": false, `bin\server.exe`: false, "server": false, "a:": false} {
+		assert.Equal(t, want, rooted(path), path)
+	}
+}

@@ -8,13 +8,11 @@ import (
 	"io"
 	"maps"
 	"math"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 
 	"zitherwheel/judge"
@@ -26,10 +24,11 @@ type Text struct {
 	colours bool
 }
 
-// NewText returns a writer of text. It colours what it writes if w is a
-// terminal and NO_COLOR is not set.
+// NewText returns a writer of text. It colours what it writes if w says that it may, by
+// a method Colours.
 func NewText(w io.Writer) *Text {
-	return &Text{w, colorprofile.Detect(w, os.Environ()) >= colorprofile.ANSI}
+	c, ok := w.(interface{ Colours() bool })
+	return &Text{w, ok && c.Colours()}
 }
 
 func (t *Text) colour(code, s string) string {

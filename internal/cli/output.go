@@ -8,6 +8,7 @@ import (
 	"os/signal"
 	"syscall"
 
+	"github.com/charmbracelet/colorprofile"
 	"github.com/mattn/go-isatty"
 
 	"zitherwheel/visible"
@@ -17,14 +18,20 @@ import (
 // first error is kept: a verdict that nobody could read is no success.
 type output struct {
 	*visible.Writer
-	file   *os.File // nil if it is none
-	closed func()   // is told that nobody reads any more; may be nil
+	file    *os.File // nil if it is none
+	colours bool
+	closed  func() // is told that nobody reads any more; may be nil
 }
 
 func newOutput(w io.Writer, closed func()) *output {
 	file, _ := w.(*os.File)
-	return &output{visible.NewWriter(w, file != nil && isTerminal(file)), file, closed}
+	colours := file != nil && isTerminal(file) && colorprofile.Detect(file, os.Environ()) >= colorprofile.ANSI && drawsColours(file)
+	return &output{visible.NewWriter(w, colours), file, colours, closed}
 }
+
+// Colours reports whether what is printed may be coloured: on a terminal that does so,
+// unless NO_COLOR says otherwise.
+func (o *output) Colours() bool { return o.colours }
 
 func (o *output) Write(data []byte) (int, error) {
 	n, err := o.Writer.Write(data)
