@@ -180,7 +180,7 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 			breaks = breaks[1:]
 		}
 		if in.packets != nil {
-			if view, ok := number[in.link]; ok && view > 0 {
+			if view, ok := number[in.link]; ok && traces.Sources[view].View != Server {
 				bench.Packet(view, in.direction, in.fate)
 			}
 		} else {
