@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"hash/fnv"
 	"math"
 	"time"
 
@@ -47,8 +48,16 @@ func (h *histogram) spread() *measure.Spread {
 	return s
 }
 
-// ageEvery is how many comparisons of a moving thing share one look at its age.
+// ageEvery is how many comparisons of one moving thing share one look at its age. Which
+// of them it is follows from the thing's name, so that it is the same in whatever order
+// things are looked at: a match that is played numbers them otherwise than one that is read.
 const ageEvery = 64
+
+func agePhase(name string) int {
+	h := fnv.New32a()
+	h.Write([]byte(name))
+	return int(h.Sum32() % ageEvery)
+}
 
 // aroundMatch is how far before the moment that explains a value the nearest one
 // is looked for.
@@ -60,7 +69,7 @@ func (v *view) sampleAge(k *tracker, t time.Duration) {
 	if k.rule.Compare != watch.Distance || k.mirror.own || k.rule.Computed {
 		return
 	}
-	if v.sampled++; v.sampled%ageEvery != 0 {
+	if k.sampled++; k.sampled%ageEvery != 0 {
 		return
 	}
 	moment, d := k.path.nearest(k.value, max(k.path.corners[0].t, k.match-aroundMatch), t)

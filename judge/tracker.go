@@ -23,24 +23,25 @@ import (
 // view by t, and told(s) of anything from the view that had reached the
 // reference by s. Without records of packets both are the identity.
 type tracker struct {
-	rule   *watch.Rule
-	path   *path
-	mirror *mirror
-	value  point
-	holds  bool          // the view has said a value
-	since  time.Duration // when it said it first
-	said   time.Duration // when it said it last
-	active bool          // it is being judged
-	upTo   time.Duration // judged so far
-	match  time.Duration // latest moment of the path that explains the value so far; -never if none
-	calm   int           // the path's version whose last corner explains the value; 0 means none
-	dirty  bool
-	before explained // the last explained value, for the evidence
-	ever   bool      // it was explained at some time of this stay
-	last   point     // the value before, and when the view said it first
-	lastAt time.Duration
-	apart  bool     // an episode is going on
-	run    *episode // that one, or the last; elsewhere in memory, because it is large and seldom needed
+	rule    *watch.Rule
+	path    *path
+	mirror  *mirror
+	value   point
+	holds   bool          // the view has said a value
+	since   time.Duration // when it said it first
+	said    time.Duration // when it said it last
+	active  bool          // it is being judged
+	upTo    time.Duration // judged so far
+	match   time.Duration // latest moment of the path that explains the value so far; -never if none
+	calm    int           // the path's version whose last corner explains the value; 0 means none
+	dirty   bool
+	before  explained // the last explained value, for the evidence
+	ever    bool      // it was explained at some time of this stay
+	last    point     // the value before, and when the view said it first
+	lastAt  time.Duration
+	apart   bool     // an episode is going on
+	sampled int      // comparisons, for ageEvery
+	run     *episode // that one, or the last; elsewhere in memory, because it is large and seldom needed
 
 	shown []shown       // what the view showed lately, where every value must show
 	asked time.Duration // the reference's values that had ended by then were asked about

@@ -40,7 +40,6 @@ type view struct {
 	ages        histogram
 	age         time.Duration // the last of them
 	trail       []trailPoint  // of its own entity, lately
-	sampled     int
 }
 
 // mirror is an entity as one view knows it.
@@ -96,7 +95,7 @@ func (v *view) mirror(e trace.Entity) *mirror {
 }
 
 func (m *mirror) tracker(rule *watch.Rule, p *path) *tracker {
-	return &tracker{rule: rule, path: p, mirror: m, match: -never, run: &episode{}}
+	return &tracker{rule: rule, path: p, mirror: m, match: -never, run: &episode{}, sampled: agePhase(m.thing.name)}
 }
 
 // attach connects a view's entity with the reference's.
