@@ -1,6 +1,7 @@
 package audit
 
 import (
+	"bufio"
 	"context"
 	"math"
 	"slices"
@@ -177,24 +178,24 @@ func walk(ctx context.Context, path string, each func(*trace.Record, *trace.Name
 	return nil
 }
 
-// walkPackets reads every usable line of a file of fates.
-func walkPackets(ctx context.Context, path string, each func(view string, d link.Direction, f link.Fate)) error {
+// walkPackets reads when every packet was sent, and on which way.
+func walkPackets(ctx context.Context, path string, each func(view []byte, d link.Direction, at time.Duration)) error {
 	file, err := open(path)
 	if err != nil {
 		return err
 	}
 	defer file.Close()
-	reader := runfolder.NewPacketReader(file)
-	for steps := 0; ; steps++ {
+	lines := bufio.NewScanner(file) // what is wrong with them shows when it is judged
+	lines.Buffer(make([]byte, 64<<10), 1<<20)
+	for steps := 0; lines.Scan(); steps++ {
 		if steps%1024 == 0 && ctx.Err() != nil {
 			return ctx.Err()
 		}
-		view, d, f, err := reader.Next()
-		if err != nil {
-			return nil // what is wrong with it shows when it is judged
+		if view, d, at, ok := runfolder.Sending(lines.Bytes()); ok {
+			each(view, d, at)
 		}
-		each(view, d, f)
 	}
+	return nil
 }
 
 // byTicks is rules for comparing equal ticks: exactly, and at once.

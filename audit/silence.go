@@ -97,13 +97,13 @@ func listen(ctx context.Context, traces Traces, clocks *clocks) ([]*pulse, error
 	}
 	// Packets are a sign of whoever sends them.
 	sent := make([][]time.Duration, len(views))
-	err := walkPackets(ctx, traces.Packets, func(view string, d link.Direction, f link.Fate) {
-		i, ok := number[view]
+	err := walkPackets(ctx, traces.Packets, func(view []byte, d link.Direction, at time.Duration) {
+		i, ok := number[string(view)]
 		if ok && d == link.Down {
 			i, ok = number[Server]
 		}
 		if ok {
-			sent[i] = append(sent[i], f.Sent)
+			sent[i] = append(sent[i], at)
 		}
 	})
 	if err != nil {

@@ -79,6 +79,28 @@ func (p *PacketReader) Next() (view string, d link.Direction, f link.Fate, err e
 	}
 }
 
+// Sending is who sent the packet of a line as AppendPacket writes it, in which direction,
+// and when. Like SentAt it does not understand the rest of the line; of a link whose name
+// is written with escapes it says no more than that it cannot tell.
+func Sending(text []byte) (view []byte, d link.Direction, at time.Duration, ok bool) {
+	rest, found := bytes.CutPrefix(text, []byte(`{"link":"`))
+	end := bytes.IndexByte(rest, '"')
+	if !found || end < 0 || bytes.IndexByte(rest[:end], '\\') >= 0 {
+		return nil, 0, 0, false
+	}
+	view, rest = rest[:end], rest[end:]
+	switch {
+	case bytes.HasPrefix(rest, []byte(`","direction":"up"`)):
+		d = link.Up
+	case bytes.HasPrefix(rest, []byte(`","direction":"down"`)):
+		d = link.Down
+	default:
+		return nil, 0, 0, false
+	}
+	at, ok = SentAt(rest)
+	return view, d, at, ok
+}
+
 // SentAt is when the packet of a line as AppendPacket writes it was sent. It does not
 // understand the rest of the line.
 func SentAt(text []byte) (time.Duration, bool) {

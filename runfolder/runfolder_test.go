@@ -105,7 +105,13 @@ func TestAFateIsReadAsItWasWritten(t *testing.T) {
 		}
 		d := rapid.SampledFrom([]link.Direction{link.Up, link.Down}).Draw(t, "direction")
 		name := rapid.StringMatching(`[a-z"\\]{1,8}`).Draw(t, "name")
-		r := NewPacketReader(bytes.NewReader(AppendPacket(nil, name, d, f)))
+		line := AppendPacket(nil, name, d, f)
+		if who, way, at, ok := Sending(line); ok {
+			require.Equal(t, []any{name, d, f.Sent}, []any{string(who), way, at})
+		} else {
+			require.True(t, strings.ContainsAny(name, `"\`))
+		}
+		r := NewPacketReader(bytes.NewReader(line))
 		view, direction, got, err := r.Next()
 		require.NoError(t, err)
 		require.Equal(t, name, view)
