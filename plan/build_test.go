@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 const built = `
@@ -102,4 +103,38 @@ func TestWhatALinkIsMayBeSaidPieceByPiece(t *testing.T) {
 	}
 	assert.Equal(t, before, q, "what is wrong changes nothing")
 	assert.Contains(t, fmt.Sprint(QualityKeys()), "straggle-by")
+}
+
+// What is nothing in a build stays nothing: no default comes in its place.
+func TestABuildIsReadAsItWasWritten(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		span := func(name string) time.Duration {
+			return time.Duration(rapid.OneOf(rapid.Just(int64(0)), rapid.Int64Range(0, 9000)).Draw(t, name)) * time.Millisecond
+		}
+		p := Defaults()
+		p.Clock, p.Game.Name = Wall, "x"
+		p.Bots = []Bot{{Name: "fern", Steps: []Step{{Do: Join}}}}
+		p.Rules.Fields = HillfoldRules().Fields[:1]
+		p.Strict = rapid.Bool().Draw(t, "strict")
+		b := &p.Build
+		b.Folder = "/game"
+		b.Ports = []Port{{Name: "game", Network: "tcp", Number: rapid.IntRange(0, 65535).Draw(t, "port")}}
+		b.Server.Run, b.Client.Run = []string{"server"}, []string{`C:\game\client.exe`, "a b"}
+		for _, g := range []*Program{&b.Server, &b.Client} {
+			g.Ready = Ready{Line: rapid.Bool().Draw(t, "line"), After: span("after"), Within: span("ready within")}
+			g.Stop.Within = span("stop within")
+			g.Stays = rapid.Bool().Draw(t, "stays")
+		}
+		b.Server.Restart = span("restart")
+		b.Area = [2]float64{float64(rapid.IntRange(0, 3).Draw(t, "width")), float64(rapid.IntRange(0, 3).Draw(t, "height"))}
+		text, err := p.YAML()
+		require.NoError(t, err)
+		again, err := Parse("p.yaml", text)
+		require.NoError(t, err, string(text))
+		require.Equal(t, p.Build, again.Build)
+		require.Equal(t, p.Strict, again.Strict)
+		twice, err := again.YAML()
+		require.NoError(t, err)
+		require.Equal(t, string(text), string(twice))
+	})
 }

@@ -172,5 +172,24 @@ func TestATraceThatBreaksOffIsNoFrozenGame(t *testing.T) {
 	}
 }
 
+// One that is opened anew goes on being judged, from its next whole picture on.
+func TestATraceThatComesBackIsJudgedAgain(t *testing.T) {
+	p := parse(t, strings.Replace(longer, "6s", "8s", 1))
+	spoilOne(p, "over a socket that comes back", "trace-comes-back")
+	p.Build.Client.Trace, p.Build.Client.Drive = plan.SocketTrace, plan.SocketDrive
+	r := broken(t, p)
+	assert.Empty(t, r.Verdict.Findings)
+	b := r.Ending.BreakOf(ending.TraceBroken, "fern")
+	require.NotNil(t, b)
+	assert.Greater(t, b.Back, b.At)
+	assert.Equal(t, judge.InSync, r.Verdict.Outcome, r.Verdict.NotWell())
+	for _, v := range r.Verdict.Views {
+		if v.Name == "fern" {
+			assert.Greater(t, time.Duration(v.Judged), 3*time.Second, "before and after")
+			assert.Less(t, time.Duration(v.Judged), 7*time.Second, "but not while it was away")
+		}
+	}
+}
+
 // stopSelf stops this process as a debugger or a frozen machine would.
 func stopSelf() { _ = syscall.Kill(os.Getpid(), syscall.SIGSTOP) }

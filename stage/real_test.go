@@ -71,6 +71,18 @@ func mischief(what string) io.Writer {
 			_ = os.WriteFile(os.Getenv("ONCE"), nil, 0o600)
 			return mischief("crash later")
 		}
+	case "over a socket that comes back":
+		first := mischief("over a socket").(net.Conn)
+		again := &reopened{to: first}
+		time.AfterFunc(time.Second, func() { again.set(io.Discard); first.Close() })
+		time.AfterFunc(3*time.Second, func() {
+			conn, err := net.Dial("tcp", os.Getenv("ZWHEEL_TRACE"))
+			if err != nil {
+				panic(err)
+			}
+			again.set(conn)
+		})
+		return again
 	case "over a second socket":
 		first := mischief("over a socket")
 		time.Sleep(20 * time.Millisecond)
@@ -160,6 +172,25 @@ func mischief(what string) io.Writer {
 		}
 	}
 	return os.Stdout
+}
+
+// reopened writes whole lines to what it is set to.
+type reopened struct {
+	mu sync.Mutex
+	to io.Writer
+}
+
+func (r *reopened) set(to io.Writer) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.to = to
+}
+
+func (r *reopened) Write(data []byte) (int, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	_, _ = r.to.Write(data)
+	return len(data), nil
 }
 
 // silent is a writer that fails without saying so.
