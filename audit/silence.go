@@ -23,7 +23,7 @@ import (
 const (
 	signsKnown = 20              // signs by which a rhythm is known
 	muchLonger = 20              // times the longest pause before
-	silentFor  = 2 * time.Second // at least, where packets are known
+	silentFor  = 3 * time.Second // at least, where packets are known
 	quietFor   = 5 * time.Second // at least, where they are not
 )
 

@@ -70,10 +70,10 @@ func (p *party) died(how string, failed, inside bool) {
 	case failed:
 		m.broke(ending.Crashed, p, m.now(), how)
 		p.asked = 0
-	case inside:
+	case inside && p.asked > 0:
 		m.broke(ending.Quit, p, m.now(), how)
 		p.asked = 0
-	default:
+	default: // as a program may whose player leaves
 		m.tell("%s, after its player had left", text)
 		p.asked = 0
 	}

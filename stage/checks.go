@@ -187,10 +187,12 @@ func (m *real) portCheck(i int) check {
 				state = "not known: it is on another machine, and nothing is sent there unasked"
 			case bound:
 				state = "somebody listens there"
+			case m.build.Attach != "": // perhaps addresses are translated on the way
+				state = "not known: this machine's list of sockets has nobody there"
 			default:
 				state = "nobody listens there"
 			}
-			return bound || !known
+			return bound || !known || m.build.Attach != ""
 		},
 		came: func() string { return state }, lacks: func() string { return state },
 		hint: "does the server listen at {host}:{port}, and on " + port.Network + "?"}
