@@ -11,6 +11,7 @@ import (
 	"zitherwheel/link"
 	"zitherwheel/measure"
 	"zitherwheel/trace"
+	"zitherwheel/watch"
 )
 
 // A view has fallen silent if it gives no sign of life for much longer than it ever did
@@ -65,7 +66,8 @@ func listen(ctx context.Context, traces Traces, clocks *clocks) ([]*pulse, error
 		p := &pulse{}
 		views[i], number[s.View] = p, i
 		p.in = i == 0
-		err := walk(ctx, s.Path, func(r *trace.Record, _ *trace.Names) {
+		news := newNews(traces.Rules)
+		err := walk(ctx, s.Path, func(r *trace.Record, names *trace.Names) {
 			if !clocks.bring(i, r) {
 				return
 			}
@@ -82,7 +84,7 @@ func listen(ctx context.Context, traces Traces, clocks *clocks) ([]*pulse, error
 				p.spoke, p.began = true, r.T
 				p.in = p.in || len(r.State) > 0
 			}
-			if len(r.State) > 0 || len(r.Gone) > 0 || r.Event != "" {
+			if news.in(r, names) {
 				p.changes = max(p.changes, r.T)
 			}
 			p.sign(r.T)
@@ -116,6 +118,45 @@ func listen(ctx context.Context, traces Traces, clocks *clocks) ([]*pulse, error
 		}
 	}
 	return views, nil
+}
+
+// news tells what a view changes from what it only says again, as far as rules look at it:
+// a counter of its own that runs is no sign that a match goes on.
+type news struct {
+	rules []watch.Rule
+	now   map[[2]int32]trace.Value // what was told last, of each field of each thing that is watched
+	watch map[[2]int32]bool        // which are
+}
+
+func newNews(rules watch.Rules) *news {
+	return &news{rules: rules.Fields, now: map[[2]int32]trace.Value{}, watch: map[[2]int32]bool{}}
+}
+
+// in reports whether there is any in a record.
+func (n *news) in(r *trace.Record, names *trace.Names) (some bool) {
+	for _, c := range r.State {
+		key := [2]int32{int32(c.Entity), int32(c.Field)}
+		watched, known := n.watch[key]
+		if !known {
+			field := watch.Existence
+			if c.Field != trace.Exists {
+				field = names.FieldName(c.Field)
+			}
+			for _, own := range []bool{false, true} {
+				i := watch.Find(n.rules, names.EntityID(c.Entity), own, field)
+				watched = watched || i >= 0 && n.rules[i].Judged()
+			}
+			n.watch[key] = watched
+		}
+		if !watched {
+			continue
+		}
+		if v, told := n.now[key]; !told || v != c.Value {
+			n.now[key] = c.Value
+			some = true
+		}
+	}
+	return some || r.Event != ""
 }
 
 // sends adds packets to a pulse. A view that both tells and sends is quiet for no longer

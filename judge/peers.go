@@ -88,7 +88,11 @@ func (d *Verdict) warnAmongPeers(verdicts []*Verdict) {
 	said := map[Warning]int{}
 	for _, v := range verdicts {
 		for _, w := range v.Warnings {
-			if said[w]++; said[w] == len(verdicts)-map[bool]int{true: 1}[w.View != ""] {
+			by := len(verdicts) // whose verdicts say so, if it is right
+			if w.View != "" {
+				by-- // in one it is the reference
+			}
+			if said[w]++; said[w] == by {
 				d.Warnings = append(d.Warnings, w)
 			}
 		}
