@@ -37,6 +37,7 @@ type pulse struct {
 	lines   time.Duration // the last line
 	signs   int
 	longest time.Duration // pause between two signs, while it was in
+	untold  time.Duration // longest pause between two lines
 	sender  bool          // it is known what it sends
 	unsent  time.Duration // longest pause between two packets
 	changes time.Duration // when it told something new last
@@ -162,6 +163,7 @@ func (n *news) in(r *trace.Record, names *trace.Names) (some bool) {
 // sends adds packets to a pulse. A view that both tells and sends is quiet for no longer
 // than either is.
 func (p *pulse) sends(at []time.Duration) {
+	p.untold = p.longest
 	for i := 1; i < len(at); i++ {
 		p.unsent = max(p.unsent, at[i]-at[i-1])
 	}
@@ -181,6 +183,16 @@ func silences(traces Traces, views []*pulse, until time.Duration) (list []ending
 			reference = i
 		}
 	}
+	// lacks reports whether a view has given no sign since last, though others went on.
+	lacks := func(i int, last, wait time.Duration, goesOn func(*pulse) time.Duration) bool {
+		for k, other := range views {
+			if k != i && other.spoke && other.began < last && (i == reference || k == reference) && goesOn(other)-last >= wait {
+				return until-last >= wait
+			}
+		}
+		return false
+	}
+	told := func(p *pulse) time.Duration { return p.changes } // of what a client has nothing to do with it may say nothing
 	for i, p := range views {
 		atLeast := silentFor
 		switch {
@@ -191,18 +203,20 @@ func silences(traces Traces, views []*pulse, until time.Duration) (list []ending
 		case !p.sender:
 			atLeast = quietFor
 		}
-		wait := max(atLeast, muchLonger*p.longest, 3*p.unsent)
-		othersGoOn := false
-		for k, other := range views {
-			going := other.changes // of what a client has nothing to do with it may say nothing
-			if p.sender && i == reference {
-				going = other.last
-			}
-			othersGoOn = othersGoOn || k != i && other.spoke && other.began < p.last && (i == reference || k == reference) && going-p.last >= wait
+		goesOn := told
+		if p.sender && i == reference {
+			goesOn = func(p *pulse) time.Duration { return p.last }
 		}
-		if until-p.last >= wait && othersGoOn {
-			list = append(list, ending.Break{Kind: ending.Silent, View: traces.Sources[i].View, At: trace.Seconds(p.last),
-				How: fmt.Sprintf("before that it was never quiet for longer than %.3g s", p.longest.Seconds())})
+		silent := func(at, longest time.Duration, what string) {
+			list = append(list, ending.Break{Kind: ending.Silent, View: traces.Sources[i].View, At: trace.Seconds(at),
+				How: fmt.Sprintf("before that it was never quiet for longer than %.3g s%s", longest.Seconds(), what)})
+		}
+		switch {
+		case lacks(i, p.last, max(atLeast, muchLonger*p.longest, 3*p.unsent), goesOn):
+			silent(p.last, p.longest, "")
+		case p.sender && i == reference && lacks(i, p.lines, max(quietFor, muchLonger*p.untold), told):
+			// Its lines were lost on the way: in a buffer that was never flushed, say.
+			silent(p.lines, p.untold, ", and it went on sending: does it flush its trace?")
 		}
 	}
 	return list
@@ -221,6 +235,9 @@ func quiet(traces Traces, how ending.Ending, views []*pulse, until time.Duration
 	how.Breaks = slices.Clone(how.Breaks)
 	for _, b := range silences(traces, views, min(end, until)) {
 		if !slices.ContainsFunc(how.Breaks, func(known ending.Break) bool { return known.View == b.View && known.Back == 0 }) {
+			if traces.Timing != nil { // real programs, and one that had ended would have been told
+				b.How = "its process went on; " + b.How
+			}
 			how.Breaks = append(how.Breaks, b)
 		}
 	}

@@ -3,14 +3,19 @@ package audit
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"zitherwheel/ending"
 	"zitherwheel/judge"
+	"zitherwheel/link"
+	"zitherwheel/runfolder"
 )
 
 // rests is a view that moves its cart until a time and then stands still, telling changes
@@ -78,4 +83,26 @@ func slowly(length float64) string {
 		fmt.Fprintf(&b, "{\"t\":%.3f,\"state\":{\"cart/1\":{\"x\":%.3f,\"y\":1}}}\n", t, t)
 	}
 	return b.String()
+}
+
+// A server that goes on sending while its trace has stopped blames nobody either: what it
+// printed last was lost in a buffer, perhaps.
+func TestATraceThatStopsWhileItsServerSends(t *testing.T) {
+	traces := files(t, rests(10, 20, ""), tell(0.1, 0, 20))
+	traces.Rules.Fields = traces.Rules.Fields[:1]
+	var packets []byte
+	for i := range 400 {
+		at := time.Duration(i) * 50 * ms
+		for _, d := range []link.Direction{link.Up, link.Down} {
+			packets = runfolder.AppendPacket(packets, "fern", d, link.Fate{Number: uint64(i + 1), Sent: at, Size: 90, Copies: 1, Arrives: [2]time.Duration{at + 20*ms}})
+		}
+	}
+	traces.Packets = filepath.Join(t.TempDir(), "packets.jsonl")
+	require.NoError(t, os.WriteFile(traces.Packets, packets, 0o600))
+	r, err := Judge(context.Background(), traces)
+	require.NoError(t, err)
+	assert.Equal(t, judge.Inconclusive, r.Verdict.Outcome)
+	assert.Contains(t, r.Verdict.NotWell(), "server fell silent at 9.900 s")
+	assert.Contains(t, r.Verdict.NotWell(), "it went on sending: does it flush its trace?")
+	assert.Empty(t, r.Verdict.Findings)
 }
