@@ -100,6 +100,7 @@ func TestAServerThatCrashesIsAFindingAndEndsTheMatch(t *testing.T) {
 }
 
 func TestAServerThatIsRestartedGoesOn(t *testing.T) {
+	notSlowed(t)
 	p := parse(t, longer)
 	spoil(p, "server", "crash once", "server-restart")
 	p.Build.Server.Env["ONCE"] = filepath.Join(t.TempDir(), "once")
@@ -127,6 +128,7 @@ func TestAServerThatHangsIsNoPassAndBlamesNobody(t *testing.T) {
 }
 
 func TestAClientThatHangsIsNamed(t *testing.T) {
+	notSlowed(t)
 	p := parse(t, longer)
 	spoilOne(p, "stop later", "client-stops")
 	r := broken(t, p)
@@ -174,6 +176,7 @@ func TestATraceThatBreaksOffIsNoFrozenGame(t *testing.T) {
 
 // One that is opened anew goes on being judged, from its next whole picture on.
 func TestATraceThatComesBackIsJudgedAgain(t *testing.T) {
+	notSlowed(t)
 	p := parse(t, strings.Replace(longer, "6s", "8s", 1))
 	spoilOne(p, "over a socket that comes back", "trace-comes-back")
 	p.Build.Client.Trace, p.Build.Client.Drive = plan.SocketTrace, plan.SocketDrive

@@ -197,6 +197,7 @@ watch:
 }
 
 func TestOrdinaryKindsOfGamePassPreflightAndPlay(t *testing.T) {
+	notSlowed(t)
 	for _, c := range []struct {
 		name, peculiar, bots, of string
 		skipped                  []string

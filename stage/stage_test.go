@@ -64,8 +64,8 @@ func TestTheSamePlanAndSeedGiveTheSameBytes(t *testing.T) {
 // Things are numbered in another order when a match is read than when it is played, above
 // all where players come back; that is not to show.
 func TestARecordedMatchIsJudgedAsItWasLiveWhoeverComesBack(t *testing.T) {
-	for _, link := range []string{"same-room", "village", "lost-valley"} {
-		for seed := range 4 {
+	for _, link := range []string{"same-room", "lost-valley"} {
+		for seed := range 3 {
 			p, err := plan.Parse("p.yaml", fmt.Appendf(nil, `
 length: 25s
 seed: %d
