@@ -62,6 +62,9 @@ func Load(ctx context.Context, run *runfolder.Run) (*Recording, error) {
 	if p.Clock == plan.Wall {
 		return r, r.readScript()
 	}
+	if len(r.Verdict.Findings) == 0 { // nothing that could be asked about: the bots need not be asked again
+		return r, nil
+	}
 	_, err = stage.Run(ctx, p, stage.Options{Silent: true, Acted: func(name string, m bot.Moment) { r.Script[name] = append(r.Script[name], m) }})
 	if err == nil {
 		err = ctx.Err()
