@@ -74,8 +74,8 @@ func mischief(what string) io.Writer {
 	case "over a socket that comes back":
 		first := mischief("over a socket").(net.Conn)
 		again := &reopened{to: first}
-		time.AfterFunc(time.Second, func() { again.set(io.Discard); first.Close() })
-		time.AfterFunc(3*time.Second, func() {
+		time.AfterFunc(2*time.Second, func() { again.set(io.Discard); first.Close() })
+		time.AfterFunc(4*time.Second, func() {
 			conn, err := net.Dial("tcp", os.Getenv("ZWHEEL_TRACE"))
 			if err != nil {
 				panic(err)
@@ -160,7 +160,7 @@ func mischief(what string) io.Writer {
 		os.Stdin = read
 		go io.Copy(write, conn)
 		if strings.HasSuffix(what, "breaks") {
-			time.AfterFunc(time.Second, func() { conn.Close() })
+			time.AfterFunc(2*time.Second, func() { conn.Close() }) // it is in by then, also on a busy machine
 			return silent{conn}
 		}
 		return conn
