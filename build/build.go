@@ -350,10 +350,10 @@ func (p *Process) accept() {
 			return
 		}
 		open <- struct{}{}
-		first.Do(func() { close(p.connected) })
 		p.mu.Lock()
 		p.sockets = append(p.sockets, conn)
 		p.mu.Unlock()
+		first.Do(func() { close(p.connected) }) // only now: control lines go over what is in sockets
 		reading.Go(func() {
 			how := "its connection was closed"
 			if err := p.read(conn, Socket, true); !errors.Is(err, io.EOF) {

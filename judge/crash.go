@@ -12,11 +12,11 @@ import (
 	"zitherwheel/trace"
 )
 
-// just is what went over a view's link and what its player did lately, for the
-// evidence of a crash.
-type just struct {
-	packets [justPackets]sentPacket
-	inputs  [justInputs]deed
+// lately is what went over a view's link and what its player did, of late, for
+// the evidence of a crash.
+type lately struct {
+	packets [keptPackets]sentPacket
+	inputs  [keptInputs]deed
 }
 
 type sentPacket struct {
@@ -32,14 +32,14 @@ type deed struct {
 
 const (
 	aroundEnd   = 200 * time.Millisecond
-	justPackets = 8
-	justInputs  = 4
+	keptPackets = 8
+	keptInputs  = 4
 )
 
 // did remembers what a view's player does.
 func (v *view) did(r *trace.Record) {
-	copy(v.just.inputs[:], v.just.inputs[1:])
-	v.just.inputs[justInputs-1] = deed{r.T, v.number, r.Input}
+	copy(v.lately.inputs[:], v.lately.inputs[1:])
+	v.lately.inputs[keptInputs-1] = deed{r.T, v.number, r.Input}
 }
 
 // Broke takes in that something broke for a view, by its place in Config.Views, when
@@ -90,7 +90,7 @@ func (j *Judge) crashed(v *view, b ending.Break) {
 	if v.number == 0 {
 		views = j.views[1:]
 	}
-	f.Evidence.just(j, views, at)
+	f.Evidence.addLately(j, views, at)
 	for _, m := range j.members {
 		itself := m.view == v.number && m.text == v.name+" "+departure && (m.t-at).Abs() < aroundEnd // that is how its end is told
 		if (m.t-at).Abs() < lookAround && !itself && len(f.Evidence.Around) < memberRows {
@@ -100,8 +100,8 @@ func (j *Judge) crashed(v *view, b ending.Break) {
 	j.add(f)
 }
 
-// just adds the last packets and inputs of some views.
-func (ev *Evidence) just(j *Judge, views []*view, at time.Duration) {
+// addLately adds the last packets and inputs of some views.
+func (ev *Evidence) addLately(j *Judge, views []*view, at time.Duration) {
 	type packet struct {
 		sentPacket
 		view *view
@@ -109,19 +109,19 @@ func (ev *Evidence) just(j *Judge, views []*view, at time.Duration) {
 	var packets []packet
 	var deeds []deed
 	for _, v := range views {
-		for _, p := range v.just.packets {
+		for _, p := range v.lately.packets {
 			if p.fate.Number > 0 && at-p.fate.Sent < lookAround {
 				packets = append(packets, packet{p, v})
 			}
 		}
-		for _, d := range v.just.inputs {
+		for _, d := range v.lately.inputs {
 			if d.text != "" && at-d.t < lookAround {
 				deeds = append(deeds, d)
 			}
 		}
 	}
 	slices.SortStableFunc(packets, func(a, b packet) int { return int(a.fate.Sent - b.fate.Sent) })
-	for _, p := range packets[max(0, len(packets)-justPackets):] {
+	for _, p := range packets[max(0, len(packets)-keptPackets):] {
 		row := PacketRow{Direction: p.direction.String(), Number: p.fate.Number, Sent: Seconds(p.fate.Sent), Size: p.fate.Size, Fate: "arrived"}
 		if len(views) > 1 {
 			row.Link = p.view.name
@@ -136,7 +136,7 @@ func (ev *Evidence) just(j *Judge, views []*view, at time.Duration) {
 		ev.Packets = append(ev.Packets, row)
 	}
 	slices.SortStableFunc(deeds, func(a, b deed) int { return int(a.t - b.t) })
-	for _, d := range deeds[max(0, len(deeds)-justInputs):] {
+	for _, d := range deeds[max(0, len(deeds)-keptInputs):] {
 		ev.Inputs = append(ev.Inputs, MemberRow{Seconds(d.t), j.views[d.view].name, d.text})
 	}
 }

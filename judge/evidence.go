@@ -73,8 +73,8 @@ func (v *view) packet(d link.Direction, f link.Fate) {
 	if d == link.Up {
 		h = &v.up
 	}
-	copy(v.just.packets[:], v.just.packets[1:])
-	v.just.packets[justPackets-1] = sentPacket{d, f}
+	copy(v.lately.packets[:], v.lately.packets[1:])
+	v.lately.packets[keptPackets-1] = sentPacket{d, f}
 	if n := len(v.troubles); n > 64 && f.Sent-v.troubles[n/2].fate.Sent > troubleKept {
 		v.troubles = append(v.troubles[:0], v.troubles[n/2:]...)
 	}

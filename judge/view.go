@@ -27,7 +27,7 @@ type view struct {
 	askedLag    time.Duration // and lag earlier, for rules with that lag
 	lateHeard   time.Duration
 	troubles    []trouble // lost and late packets, lately
-	just        just
+	lately      lately
 	broken      bool // its trace broke off, and it has not come back
 	delay       [2]delays
 	comparisons int

@@ -14,13 +14,14 @@ import (
 
 // Text is s with every control character and every mark of writing direction written as
 // \u and four hexadecimal digits, which in JSON stands for the same character.
-func Text(s string) string { return replace(s, func(r rune) bool { return true }) }
+func Text(s string) string { return replace(s, steers) }
 
 // Screen is what a program of our own is to draw: lines and our own colours stay.
 func Screen(s string) string { return string(screen([]byte(s))) }
 
-func replace(s string, also func(r rune) bool) string {
-	if !strings.ContainsFunc(s, steers) {
+// replace writes out the characters that are bad.
+func replace(s string, bad func(r rune) bool) string {
+	if !strings.ContainsFunc(s, bad) {
 		return s
 	}
 	var b strings.Builder
@@ -30,7 +31,7 @@ func replace(s string, also func(r rune) bool) string {
 			fmt.Fprintf(&b, `\u%04x`, s[i])
 		case r == utf8.RuneError:
 			b.WriteRune(r)
-		case steers(r) && also(r):
+		case bad(r):
 			fmt.Fprintf(&b, `\u%04x`, r)
 		default:
 			b.WriteRune(r)
@@ -42,8 +43,11 @@ func replace(s string, also func(r rune) bool) string {
 // steers reports whether a character is one that terminals act upon: C0, DEL and C1, and
 // those that set the direction of writing. A byte that is no UTF-8 may be a C1 too.
 func steers(r rune) bool {
-	return r < 0x20 || r >= 0x7f && r <= 0x9f || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0x200e || r == 0x200f || r == utf8.RuneError
+	return r < 0x20 || r >= 0x7f && r <= 0x9f || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0x200e || r == 0x200f || r == 0x061c || r == utf8.RuneError
 }
+
+// steersBeyondLines is steers for text in lines.
+func steersBeyondLines(r rune) bool { return steers(r) && r != '\n' && r != '\t' }
 
 // colour is a sequence that does nothing but colour what follows.
 var colour = regexp.MustCompile("\x1b\\[[0-9;]*m")
@@ -70,13 +74,13 @@ func (w *Writer) Write(data []byte) (int, error) {
 	}
 	text := body
 	switch {
-	case bytes.IndexFunc(body, func(r rune) bool { return steers(r) && r != '\n' && r != '\t' }) < 0:
+	case bytes.IndexFunc(body, steersBeyondLines) < 0:
 		text = data
 		end = ""
 	case w.colours:
 		text = screen(body)
 	default:
-		text = []byte(replace(string(body), func(r rune) bool { return r != '\n' && r != '\t' }))
+		text = []byte(replace(string(body), steersBeyondLines))
 	}
 	if _, w.err = w.to.Write(append(text[:len(text):len(text)], end...)); w.err != nil {
 		return 0, w.err
@@ -89,9 +93,7 @@ func (w *Writer) Err() error { return w.err }
 
 func screen(text []byte) []byte {
 	var out []byte
-	plain := func(b []byte) []byte {
-		return []byte(replace(string(b), func(r rune) bool { return r != '\n' && r != '\t' }))
-	}
+	plain := func(b []byte) []byte { return []byte(replace(string(b), steersBeyondLines)) }
 	for {
 		at := colour.FindIndex(text)
 		if at == nil {

@@ -21,6 +21,7 @@ func TestWhatSteersATerminalIsShown(t *testing.T) {
 		"two\nlines\r":               `two\u000alines\u000d`,
 		"\u009b31m and \x7f":         `\u009b31m and \u007f`,
 		"no UTF-8: \x9b31m":          `no UTF-8: \u009b31m`,
+		"an \u061cArabic mark":       `an \u061cArabic mark`,
 		"\u202egnp.exe":              `\u202egnp.exe`,
 		"a replacement � of its own": "a replacement � of its own",
 	} {
@@ -57,7 +58,7 @@ func TestNothingThatSteersGetsThrough(t *testing.T) {
 	})
 }
 
-// What is no valid JSON otherwise stays what it was.
+// What is written out in JSON is read as the same value.
 func TestJSONStaysTheSame(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		value := map[string]string{"k": rapid.String().Draw(t, "v")}
