@@ -85,9 +85,9 @@ func (e *Ending) Well() bool {
 // CutOff reports whether whoever recorded the match was killed.
 func (e *Ending) CutOff() bool { return e.How == Running }
 
-// BreakOf is the first break of a kind of a view, or nil.
+// BreakOf is the newest break of a kind of a view, or nil.
 func (e *Ending) BreakOf(kind Kind, view string) *Break {
-	for i := range e.Breaks {
+	for i := range slices.Backward(e.Breaks) {
 		if b := &e.Breaks[i]; b.Kind == kind && b.View == view {
 			return b
 		}
