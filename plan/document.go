@@ -159,36 +159,54 @@ type entry struct {
 
 // entriesOf lists what a mapping says: its own keys, then those merged into it with <<
 // that it does not have itself.
-func entriesOf(mapping ast.MapNode) (list []entry, err error) {
+func entriesOf(mapping ast.MapNode) ([]entry, error) {
+	m := merger{keys: map[string]bool{}, seen: map[any]bool{}}
+	err := m.mapping(mapping)
+	return m.list, err
+}
+
+// merger puts together a mapping and what is merged into it, each once: what comes first
+// holds, so that the second time adds nothing.
+type merger struct {
+	list []entry
+	keys map[string]bool
+	seen map[any]bool // mappings and lists of them
+}
+
+func (m *merger) mapping(n ast.MapNode) error {
 	var merged []ast.Node
-	for entries := mapping.MapRange(); entries.Next(); {
+	for entries := n.MapRange(); entries.Next(); {
 		if entries.Key().IsMergeKey() {
 			merged = append(merged, entries.Value())
-		} else {
-			list = append(list, entry{entries.Key(), entries.Value()})
+			continue
+		}
+		if name := entries.Key().GetToken().Value; !m.keys[name] {
+			m.list = append(m.list, entry{entries.Key(), entries.Value()})
+			m.keys[name] = true
 		}
 	}
-	for len(merged) > 0 {
-		n := unwrap(merged[0])
-		merged = merged[1:]
+	return m.merge(merged)
+}
+
+func (m *merger) merge(list []ast.Node) error {
+	for _, n := range list {
+		n = unwrap(n)
+		if m.seen[n] {
+			continue
+		}
+		m.seen[n] = true
+		err := wrong(n, "<<: %s is not a mapping to merge", show(n))
 		switch v := n.(type) {
 		case *ast.SequenceNode:
-			merged = append(slices.Clone(v.Values), merged...)
+			err = m.merge(v.Values)
 		case ast.MapNode:
-			more, err := entriesOf(v)
-			if err != nil {
-				return nil, err
-			}
-			for _, m := range more {
-				if !slices.ContainsFunc(list, func(e entry) bool { return e.key.GetToken().Value == m.key.GetToken().Value }) {
-					list = append(list, m)
-				}
-			}
-		default:
-			return nil, wrong(n, "<<: %s is not a mapping to merge", show(n))
+			err = m.mapping(v)
+		}
+		if err != nil {
+			return err
 		}
 	}
-	return list, nil
+	return nil
 }
 
 // Errors are several errors in one file.

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -222,4 +223,19 @@ func read(p *Plan) Plan {
 	q := *p
 	q.file, q.text = "", nil
 	return q
+}
+
+// What is merged again adds nothing, so it is not read again: else a page of merges of
+// merges takes longer than anybody waits.
+func TestMergesOfMergesAreReadOnce(t *testing.T) {
+	var text strings.Builder
+	text.WriteString("bots: [{name: fern, link: l199}]\nlinks:\n  l0: &m0 {latency: 10ms, jitter: 1ms}\n")
+	for i := 1; i < 200; i++ {
+		fmt.Fprintf(&text, "  l%d: &m%d {jitter: %dms, <<: [*m%d, *m%d]}\n", i, i, i%5, i-1, i-1)
+	}
+	p, err := Parse("plan.yaml", []byte(text.String()))
+	require.NoError(t, err)
+	last := p.LinkOf(p.Bots[0])
+	assert.Equal(t, 10*time.Millisecond, last.Up.Latency)
+	assert.Equal(t, 4*time.Millisecond, last.Up.Jitter)
 }
