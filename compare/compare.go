@@ -120,8 +120,8 @@ const noticeable = 0.02 // of a measure's value: a change that is smaller is nob
 // Sides compares two sides. errorRate bounds how often a comparison of equals says that
 // anything has changed, over all questions together: half of it is for the share of
 // matches out of sync, which is asked first, and half for the signatures and measures, a
-// half of that for each; they have it all if the first question is answered with a change (the fallback
-// procedure of Wiens, Pharmaceutical Statistics 2, 2003).
+// half of that for each; they have it all if the first question is answered with a change
+// (the fallback procedure of Wiens, Pharmaceutical Statistics 2, 2003).
 func Sides(before, after *Side, errorRate float64) *Result {
 	r := &Result{Before: before.summary(), After: after.summary(), ErrorRate: errorRate, Signatures: []Signature{}, Measures: []Measure{}}
 	a, b := bySeed(before), bySeed(after)

@@ -134,14 +134,14 @@ func (p *Plan) faultsKey() key {
 
 const mostBots = 200
 
-var names32 = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_-]{0,31}$`)
+var botName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_-]{0,31}$`)
 
 // kept are words that cannot name a bot: those with a meaning of their own in plans, and
 // the devices of Windows, where no file can be called so.
 var kept = regexp.MustCompile(`(?i)^(server|none|con|prn|aux|nul|com[0-9]|lpt[0-9])$`)
 
 // nameable reports whether a bot may be called so: its name is that of files.
-func nameable(name string) bool { return names32.MatchString(name) && !kept.MatchString(name) }
+func nameable(name string) bool { return botName.MatchString(name) && !kept.MatchString(name) }
 
 func (p *Plan) readBots(n ast.Node) error {
 	return readList(n, func(item ast.Node) error {
