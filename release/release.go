@@ -5,11 +5,13 @@ import (
 	"fmt"
 	"runtime"
 	"runtime/debug"
+	"strings"
 	"sync"
 )
 
 // String is the module's version and the commit that it was built from, as far as the Go
-// tools have put them into the program: "v1.2.0 (3f2a9c1d0b7e)".
+// tools have put them into the program: "v1.2.0 (3f2a9c1d0b7e)". The version that they make
+// up between two releases names the commit itself.
 var String = sync.OnceValue(func() string {
 	info, ok := debug.ReadBuildInfo()
 	if !ok {
@@ -34,7 +36,7 @@ func describe(info *debug.BuildInfo) string {
 			}
 		}
 	}
-	if commit == "" {
+	if commit == "" || strings.Contains(version, commit) {
 		return version
 	}
 	return fmt.Sprintf("%s (%s%s)", version, commit, changed)

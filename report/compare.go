@@ -119,12 +119,15 @@ func (t *Text) measuresChanged(r *compare.Result) {
 	if same < len(r.Measures) {
 		table.write(t.w)
 	}
-	of := r.PairedBy + "s"
-	if r.PairedBy == "view" {
-		fmt.Fprintf(t.w, "\n%d of %d measures are the same. The others are means over the same views; larger is worse.\n", same, len(r.Measures))
-		return
+	fmt.Fprintf(t.w, "\n%d of %d measures are the same.", same, len(r.Measures))
+	switch {
+	case same == len(r.Measures):
+	case r.PairedBy == "view":
+		fmt.Fprint(t.w, " The others are means over the same views; larger is worse.")
+	default:
+		fmt.Fprintf(t.w, " The others are means over the same %ss, each the worst of\nall views in its match; larger is worse.", r.PairedBy)
 	}
-	fmt.Fprintf(t.w, "\n%d of %d measures are the same. The others are means over the same %s, each the worst of\nall views in its match; larger is worse.\n", same, len(r.Measures), of)
+	fmt.Fprintln(t.w)
 }
 
 // Figures is a measure as people read it.

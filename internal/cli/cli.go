@@ -71,7 +71,7 @@ the match did not go as it was to, or somebody was not compared; 130 interrupted
 	root.SetOut(stdout)
 	root.SetErr(stderr)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return usage("%s: %s; see %s --help", c.CommandPath(), flagError(c, err), c.CommandPath())
+		return usage("%s; see %s --help", flagError(c, err), c.CommandPath())
 	})
 	root.AddCommand(demoCommand(), runCommand(), checkCommand(), faultsCommand(), trialCommand(), hillfoldCommand(), preflightCommand(), relayCommand(), reportCommand(), showCommand(), linksCommand(), planCommand(), tailCommand(), huntCommand(), replayCommand(), whyCommand(), shrinkCommand(), sweepCommand(), compareCommand(), manCommand(), versionCommand(), guardCommand())
 	root.Version = "is set so that there is --version"
