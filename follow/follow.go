@@ -9,6 +9,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -28,6 +29,7 @@ type Traces struct {
 	Packets   string // or ""
 	Rules     watch.Rules
 	Reference string
+	Entities  int // how many there may be; 0 means trace.MostEntities
 	Alert     func(judge.Alert)
 	Now       func(State) // hears how far the traces are, a few times a second; may be nil
 	Ended     func() bool // whether nothing more will come; nil means that ctx says so
@@ -40,6 +42,9 @@ const lookEvery = 50 * time.Millisecond
 func Run(ctx context.Context, t Traces) (State, error) {
 	f := &follower{}
 	names := trace.NewNames()
+	if t.Entities > 0 {
+		names.Most = t.Entities
+	}
 	var views []string
 	for _, s := range t.Sources {
 		views = append(views, s.View)
@@ -85,12 +90,17 @@ type follower struct {
 func (f *follower) look() error {
 	for i, t := range f.tails {
 		var r trace.Record
+		var tooMany *trace.TooMany
 		err := t.read(func(line []byte) {
-			if ok, err := f.readers[i].Parse(line, &r); !ok || err != nil {
-				return // it is told of when the trace is judged as a whole
+			ok, err := f.readers[i].Parse(line, &r)
+			if errors.As(err, &tooMany) || !ok || err != nil {
+				return // what is wrong with a line is told when the trace is judged as a whole
 			}
 			f.live.Record(i, &r)
 		})
+		if err == nil && tooMany != nil {
+			err = fmt.Errorf("%s: %w", t.path, tooMany)
+		}
 		if err != nil {
 			return err
 		}

@@ -116,3 +116,17 @@ func unpacked(t *testing.T, path string) string {
 	require.NoError(t, err)
 	return out.Name()
 }
+
+func TestMoreEntitiesThanAreAllowedEndIt(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "server.jsonl")
+	require.NoError(t, os.WriteFile(path, []byte("{\"t\":0,\"state\":{\"dog/a\":{\"x\":0},\"dog/b\":{\"x\":0},\"dog/c\":{\"x\":0}}}\n"), 0o600))
+	followed := func(most int) error {
+		_, err := follow.Run(t.Context(), follow.Traces{Sources: []audit.Source{{View: "server", Path: path}}, Rules: rules, Entities: most, Ended: func() bool { return true }})
+		return err
+	}
+	var tooMany *trace.TooMany
+	require.ErrorAs(t, followed(2), &tooMany)
+	assert.Equal(t, 2, tooMany.Most)
+	require.NoError(t, followed(3))
+	require.NoError(t, followed(0))
+}

@@ -179,9 +179,10 @@ func (w *Window) At(t time.Duration) Sheet {
 		if field == trace.Exists {
 			row.Field = watch.Existence
 		}
+		against := w.against(field, t)
 		for view := range w.views {
 			c := w.cell(view, field, t)
-			switch against := w.against(field, t); {
+			switch {
 			case view == w.reference:
 				c.Mark = TheOne
 			case w.out(view, t):

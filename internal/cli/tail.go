@@ -46,7 +46,7 @@ one. The whole verdict of such traces is that of zwheel check afterwards.`,
 					return err
 				}
 				found := audit.Run(run, p)
-				traces.Sources, traces.Packets, traces.Rules, traces.Reference = found.Sources, found.Packets, found.Rules, found.Reference
+				traces.Sources, traces.Packets, traces.Rules, traces.Reference, traces.Entities = found.Sources, found.Packets, found.Rules, found.Reference, found.Entities
 				traces.Ended = func() bool {
 					now, err := runfolder.Open(args[0])
 					return err != nil || now.About.How != ending.Running
