@@ -33,6 +33,7 @@ type Sheet struct {
 
 	Reference string   `json:"reference"` // the view that the others are held against, or "none": then each is held against most of them
 	Left      []string `json:"left"`      // views that had left the match by then, and are not judged
+	Silent    []string `json:"silent"`    // views that had told nothing lately: not in yet, say; likewise
 	Rows      []Row    `json:"fields"`
 }
 
@@ -83,6 +84,7 @@ type Window struct {
 	said        [][]said // by view, in order of time
 	own         []bool   // whether it is the view's own
 	members     [][]member
+	begins      []time.Duration // when a view tells something first in what was read
 	fields      []trace.Field
 }
 
@@ -92,9 +94,14 @@ type member struct {
 	in bool
 }
 
-// out reports whether a view had left by then.
+const never = time.Duration(math.MaxInt64)
+
+// silent reports whether a view had told nothing by then.
+func (w *Window) silent(view int, t time.Duration) bool { return w.begins[view] > t }
+
+// out reports whether a view had left by then, or told nothing.
 func (w *Window) out(view int, t time.Duration) bool {
-	out := false
+	out := w.silent(view, t)
 	for _, m := range w.members[view] {
 		if m.t <= t {
 			out = !m.in
@@ -127,9 +134,12 @@ func Open(ctx context.Context, run *runfolder.Run, rules watch.Rules, reference,
 	some := false
 	for i, view := range w.views {
 		var list []said
-		own := false
+		own, begins := false, never
 		var members []member
 		all[i].each(w.names, func(r *trace.Record) {
+			if begins == never && (len(r.State) > 0 || r.Whole || len(r.Gone) > 0 || r.Joined == view) {
+				begins = r.T
+			}
 			own = own || r.Joined == view && r.Entity == entity
 			if r.Joined == view || r.Left == view {
 				members = append(members, member{r.T, r.Joined == view})
@@ -155,7 +165,7 @@ func Open(ctx context.Context, run *runfolder.Run, rules watch.Rules, reference,
 		})
 		some = some || len(list) > 0
 		w.said, w.own = append(w.said, list), append(w.own, own || strings.HasSuffix(entity, "/"+view))
-		w.members = append(w.members, members)
+		w.members, w.begins = append(w.members, members), append(w.begins, begins)
 	}
 	if !some || w.fields == nil {
 		return nil, fmt.Errorf("no view says anything of %s around %.3f s", entity, from.Seconds())
@@ -165,12 +175,15 @@ func Open(ctx context.Context, run *runfolder.Run, rules watch.Rules, reference,
 
 // At is how the thing stood at a moment of the window.
 func (w *Window) At(t time.Duration) Sheet {
-	s := Sheet{Entity: w.entity, At: judge.Seconds(t), Views: w.views, Left: []string{}, Reference: audit.Nobody}
+	s := Sheet{Entity: w.entity, At: judge.Seconds(t), Views: w.views, Left: []string{}, Silent: []string{}, Reference: audit.Nobody}
 	if w.reference >= 0 {
 		s.Reference = w.views[w.reference]
 	}
 	for view, name := range w.views {
-		if w.out(view, t) {
+		switch {
+		case w.silent(view, t):
+			s.Silent = append(s.Silent, name)
+		case w.out(view, t):
 			s.Left = append(s.Left, name)
 		}
 	}

@@ -183,6 +183,28 @@ func TestWhoHasLeftIsNotJudged(t *testing.T) {
 	assert.Equal(t, []string{"fern"}, w.At(3*time.Second).Left)
 }
 
+func TestWhoHasToldNothingYetIsNotJudged(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "run")
+	names := trace.NewNames()
+	f, err := runfolder.Create(folder, runfolder.About{Title: "x", Clock: "virtual", Views: []string{"server", "late"}}, []byte("bots: [{name: late}]"), names)
+	require.NoError(t, err)
+	state := []trace.Change{{Entity: names.Entity("dog/oak"), Field: names.Field("x"), Value: trace.Number(1)}}
+	require.NoError(t, f.Record(0, &trace.Record{T: 0, Whole: true, State: state}))
+	require.NoError(t, f.Record(1, &trace.Record{T: time.Second, Input: "join"})) // of its player, not its own
+	require.NoError(t, f.Record(1, &trace.Record{T: 2 * time.Second, Joined: "late", Entity: "dog/late"}))
+	require.NoError(t, f.Record(1, &trace.Record{T: 3 * time.Second, Whole: true, State: state}))
+	require.NoError(t, f.Finish(ending.Ending{How: ending.Complete}, nil, nil))
+	run, err := runfolder.Open(folder)
+	require.NoError(t, err)
+	w, err := Open(context.Background(), run, rules, "server", "dog/oak", 0, 4*time.Second)
+	require.NoError(t, err)
+	assert.Equal(t, []Mark{TheOne, Unjudged}, marks(w.At(1500*ms), "x"))
+	assert.Equal(t, []string{"late"}, w.At(1500*ms).Silent)
+	assert.Equal(t, []Mark{TheOne, Differs}, marks(w.At(2500*ms), "x"), "it is in, and lacks it")
+	assert.Empty(t, w.At(2500*ms).Silent)
+	assert.Equal(t, []Mark{TheOne, Same}, marks(w.At(3*time.Second), "x"))
+}
+
 // Without a reference nobody is called one: each view is held against most.
 func TestAmongPeersTheOddOneOutIsMarked(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "run")

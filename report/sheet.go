@@ -22,6 +22,9 @@ func (t *Text) Sheet(s inspect.Sheet) {
 		if slices.Contains(s.Left, view) {
 			head += " (left)"
 		}
+		if slices.Contains(s.Silent, view) {
+			head += " (silent)"
+		}
 		heads = append(heads, head, "for")
 	}
 	table.row(heads...)
