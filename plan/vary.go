@@ -46,7 +46,9 @@ func (p *Plan) Vary(changes []Change) (*Plan, error) {
 			later = append(later, c)
 			continue
 		}
-		changed, err := setPath(document, strings.Split(c.Path, "."), plainValue(c.Value))
+		path := strings.Split(c.Path, ".")
+		document = withReady(document, path)
+		changed, err := setPath(document, path, plainValue(c.Value))
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", c.Path, err)
 		}
@@ -79,6 +81,31 @@ func (p *Plan) Vary(changes []Change) (*Plan, error) {
 		}
 	}
 	return varied, nil
+}
+
+// withReady puts the ready link that a path leads to into a document that does not have it
+// yet, so that the rest of the link stays as it is.
+func withReady(document yaml.MapSlice, path []string) yaml.MapSlice {
+	if len(path) < 3 || path[0] != "links" {
+		return document
+	}
+	i := slices.IndexFunc(ReadyLinks, func(l Link) bool { return l.Name == path[1] })
+	if i < 0 {
+		return document
+	}
+	one := Plan{Links: ReadyLinks[i : i+1]}
+	ready, _ := one.writeLinks().(yaml.MapSlice)
+	at := slices.IndexFunc(document, func(item yaml.MapItem) bool { return item.Key == "links" })
+	if at < 0 {
+		return append(slices.Clone(document), yaml.MapItem{Key: "links", Value: ready})
+	}
+	own, is := document[at].Value.(yaml.MapSlice)
+	if !is || slices.ContainsFunc(own, func(item yaml.MapItem) bool { return item.Key == path[1] }) {
+		return document
+	}
+	document = slices.Clone(document)
+	document[at].Value = slices.Concat(own, ready)
+	return document
 }
 
 func orderOf(c Change) string {

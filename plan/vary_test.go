@@ -38,6 +38,7 @@ func TestAnyValueOfAPlanCanBeVaried(t *testing.T) {
 		{"game.faults", "[coarse-grid, two-masters]", func(p *Plan) any { return p.Game.Faults }, []string{"coarse-grid", "two-masters"}},
 		{"links.hill.loss", "20%", func(p *Plan) any { return p.LinkOf(p.Bots[0]).Up.Loss }, 0.2},
 		{"links.hill.down.latency", "5ms", func(p *Plan) any { return p.LinkOf(p.Bots[0]).Down.Latency }, 5 * ms},
+		{"links.village.loss", "20%", func(p *Plan) any { l := p.LinkOf(p.Bots[1]); return []any{l.Up.Loss, l.Down.Latency} }, []any{0.2, 25 * ms}},
 		{"bots.moss.frame", "30", func(p *Plan) any { return p.Bots[1].Frame }, 30},
 		{"bots.2.link", "hill", func(p *Plan) any { return p.Bots[1].Link }, "hill"},
 		{"latency", "300ms", func(p *Plan) any { return p.LinkOf(p.Bots[1]).Up.Latency }, 300 * ms},

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -92,6 +93,9 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 		return nil, fmt.Errorf("%w: the grid has %d points, and at most %d are swept; take larger steps", ErrValue, n, mostPoints)
 	}
 	for _, a := range o.Axes { // every value must be possible before any is played
+		if name, ok := o.unused(a); ok {
+			return nil, fmt.Errorf("%w: %s: no bot is on the link %s, so nothing would change", ErrValue, a.Path, name)
+		}
 		for _, v := range a.Values {
 			if _, err := o.Plan.Vary([]plan.Change{{Path: a.Path, Value: v}}); err != nil {
 				return nil, fmt.Errorf("%w: %s=%s: %w", ErrValue, a.Path, v, err)
@@ -103,6 +107,21 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 		return nil, err
 	}
 	return s.result(ctx), nil
+}
+
+// unused names the link that an axis varies, if nobody is on it, and nobody comes to it
+// by another axis or by what the plan draws.
+func (o *Options) unused(a Axis) (name string, ok bool) {
+	words := strings.Split(a.Path, ".")
+	if words[0] != "links" || len(words) < 2 {
+		return "", false
+	}
+	name = words[1]
+	on := slices.ContainsFunc(o.Plan.Bots, func(b plan.Bot) bool { return o.Plan.LinkOf(b).Name == name }) ||
+		slices.Contains(o.Plan.Draw.Links, name) ||
+		slices.ContainsFunc(o.Plan.Draw.Values, func(v plan.DrawnValue) bool { return slices.Contains(v.From, name) }) ||
+		slices.ContainsFunc(o.Axes, func(other Axis) bool { return slices.Contains(other.Values, name) })
+	return name, !on
 }
 
 type sweeper struct {

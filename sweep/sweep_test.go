@@ -170,3 +170,31 @@ func TestABorderSaysWhatIsNotDecided(t *testing.T) {
 	}
 	assert.Equal(t, 2, (&Result{Points: []Point{{Mark: Between}, {Mark: Between}, {Mark: Holds}}}).Undecided())
 }
+
+// Nothing changes with a link that nobody is on, and a table of equals would be misread.
+func TestALinkThatNobodyIsOnIsNotSwept(t *testing.T) {
+	p, err := plan.Parse("p.yaml", []byte("length: 1s\nbots: [{name: fern, link: village}]\n"))
+	require.NoError(t, err)
+	for _, c := range []struct {
+		wrong string
+		axes  []string
+	}{
+		{"links.hill-farm.loss: no bot is on the link hill-farm", []string{"links.hill-farm.loss=0%,4%"}},
+		{"", []string{"links.village.loss=0%,4%"}},
+		{"", []string{"links.hill-farm.loss=0%,4%", "bots.fern.link=village,hill-farm"}},
+	} {
+		o := Options{Plan: p, Most: 1}
+		for _, text := range c.axes {
+			a, err := ParseAxis(text)
+			require.NoError(t, err)
+			o.Axes = append(o.Axes, a)
+		}
+		_, err := Run(context.Background(), o)
+		if c.wrong == "" {
+			assert.NoError(t, err)
+			continue
+		}
+		assert.ErrorIs(t, err, ErrValue)
+		assert.ErrorContains(t, err, c.wrong)
+	}
+}
