@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	zwtrace "zitherwheel/emitters/go"
-	"zitherwheel/trace"
+	"zitherwheel/internal/trace"
 )
 
 func expected(t *testing.T) []byte {
@@ -104,7 +104,7 @@ func scenario(out io.Writer) {
 	tr.Event(0.16, "bark", "81", "dog/fern", "fern", "moss", `{"loud":true}`)
 	tr.Event(0.17, "final", "", "", "", "", "")
 	tr.Input(0.18, "run", 12)
-	tr.Mark(0.19, "touch", "7", "bell/brass", "fern", "")
+	tr.Checkpoint(0.19, "touch", "7", "bell/brass", "fern", "")
 	tr.Clock(0.2, 0.081, 12.5)
 	picture(0.25, 5, math.NaN(), "trot", true, func() {
 		gate()
@@ -142,10 +142,10 @@ func TestTheExpectationIsReadAsItIsMeant(t *testing.T) {
 	flaws := r.Flaws()
 	assert.Zero(t, flaws.Malformed+flaws.LogText+flaws.Backward)
 	require.Len(t, records, 15)
-	assert.True(t, records[1].Whole)
+	assert.True(t, records[1].Full)
 	assert.Len(t, records[2].State, 1, "only what has changed")
 	assert.Equal(t, "say \"hi\"\\\n\x01 über 羊", names.TextOf(records[3].State[2].Value))
-	assert.Equal(t, "sheep/s01", names.EntityID(records[3].Gone[0]))
+	assert.Equal(t, "sheep/s01", names.EntityID(records[3].Despawned[0]))
 	assert.Equal(t, "moss", records[4].To)
 	assert.JSONEq(t, `{"loud":true}`, records[4].Data)
 	assert.Len(t, records[12].Received, 1)

@@ -1,6 +1,6 @@
 /* Writes trace lines for zwheel: one file without dependencies beside the standard
  * library, to be copied into a game; C99, or C++11. Say everything that a view
- * believes each time; the lines have only what has changed, and a whole picture
+ * believes each time; the lines have only what has changed, and a full snapshot
  * about once a second.
  *
  *   zw_trace *trace = zw_open(stdout);
@@ -11,7 +11,7 @@
  *   zw_flag(trace, "dog/fern", "tired", 0);
  *   zw_predicted(trace);                        // optional: what follows is what the client predicts,
  *   zw_number(trace, "dog/fern", "x", 1.7);     // or after zw_received what last came for it
- *   zw_end(trace);                              // what was not named is gone
+ *   zw_end(trace);                              // what was not named is despawned
  *   zw_close(trace);                            // does not close the stream
  *
  * Times are seconds on any clock that does not run backwards. Texts are UTF-8.
@@ -36,23 +36,23 @@ typedef struct {
     char *name;
     zw_field *fields;
     size_t count, room, next; /* next: where the next field is looked for first */
-    long said;                /* the number of the picture it was said in last */
+    long said;                /* the number of the snapshot it was said in last */
 } zw_thing;
 
 typedef struct {
     FILE *out;
     int failed;
-    double t, whole_at;
-    long tick, picture;
+    double t, full_at;
+    long tick, snapshot;
     int started;
     zw_thing *things;      /* in the order in which they appeared */
     size_t count, room;
-    size_t *order;         /* of this picture: numbers of things */
+    size_t *order;         /* of this snapshot: numbers of things */
     size_t said, order_room;
     size_t *index;         /* hash table of numbers of things + 1 */
     size_t index_room;
     zw_buffer line;
-    zw_buffer beside[2], told[2]; /* received and predicted: of this picture, and as written last */
+    zw_buffer beside[2], told[2]; /* received and predicted: of this snapshot, and as written last */
     char *last;                   /* the entity that was named last in what is said beside */
     int part;                     /* what is said now: the state, or beside[part - 1] */
 } zw_trace;
@@ -194,8 +194,8 @@ static void zw_say(zw_trace *z, const char *entity, const char *field, const cha
     if (z->said && !strcmp(z->things[z->order[z->said - 1]].name, entity)) number = z->order[z->said - 1];
     else if ((number = zw_find(z, entity)) == (size_t)-1) return;
     t = &z->things[number];
-    if (t->said != z->picture) {
-        t->said = z->picture;
+    if (t->said != z->snapshot) {
+        t->said = z->snapshot;
         t->next = 0;
         if (z->said == z->order_room) {
             size_t room = z->order_room ? 2 * z->order_room : 32;
@@ -259,20 +259,20 @@ static void zw_close(zw_trace *z) {
     free(z);
 }
 
-/* Begins a picture of the world at a time. */
+/* Begins a snapshot of the world at a time. */
 static void zw_begin(zw_trace *z, double t, long tick) {
     z->t = t;
     z->tick = tick;
-    z->picture++;
+    z->snapshot++;
     z->said = 0;
     z->part = 0;
     z->beside[0].size = z->beside[1].size = 0;
 }
 
-/* What is said from here to the end of the picture is what last came for it. */
+/* What is said from here to the end of the snapshot is what last came for it. */
 static void zw_received(zw_trace *z) { z->part = 1; }
 
-/* What is said from here to the end of the picture is what the client predicts. */
+/* What is said from here to the end of the snapshot is what the client predicts. */
 static void zw_predicted(zw_trace *z) { z->part = 2; }
 
 /* Says a field that is a number. */
@@ -298,27 +298,27 @@ static void zw_text(zw_trace *z, const char *entity, const char *field, const ch
     }
 }
 
-/* Writes the picture: what has changed in it, if anything has. */
+/* Writes the snapshot: what has changed in it, if anything has. */
 static void zw_end(zw_trace *z) {
     size_t i, j, kept = 0;
-    int whole = !z->started || z->t >= z->whole_at, some = 0, aside = 0, gone = 0;
+    int full = !z->started || z->t >= z->full_at, some = 0, aside = 0, despawned = 0;
     if (z->failed) return;
     zw_start_line(z, z->t);
     if (z->tick >= 0) zw_printf(z, ",\"tick\":%ld", z->tick);
-    if (whole) {
+    if (full) {
         z->started = 1;
-        z->whole_at = z->t + 1;
-        zw_puts(z, ",\"whole\":true,\"state\":{");
+        z->full_at = z->t + 1;
+        zw_puts(z, ",\"full\":true,\"state\":{");
     }
     for (i = 0; i < z->said; i++) {
         zw_thing *t = &z->things[z->order[i]];
         int named = 0;
         for (j = 0; j < t->count; j++) {
             zw_field *f = &t->fields[j];
-            if (!whole && !f->fresh) continue;
+            if (!full && !f->fresh) continue;
             f->fresh = 0;
             if (!named) {
-                if (!some && !whole) zw_puts(z, ",\"state\":{");
+                if (!some && !full) zw_puts(z, ",\"state\":{");
                 if (some) zw_puts(z, ",");
                 zw_quote(z, t->name);
                 zw_puts(z, ":{");
@@ -330,11 +330,11 @@ static void zw_end(zw_trace *z) {
         }
         if (named) zw_puts(z, "}");
     }
-    if (some || whole) zw_puts(z, "}");
+    if (some || full) zw_puts(z, "}");
     for (i = 0; i < 2; i++) {
         zw_buffer *b = &z->beside[i], before = z->told[i];
         int changed = b->size != before.size || (b->size && memcmp(b->at, before.at, b->size));
-        if (b->size && (whole || changed)) {
+        if (b->size && (full || changed)) {
             zw_puts(z, i ? ",\"predicted\":{" : ",\"received\":{");
             zw_add(z, b->at, b->size);
             zw_puts(z, "}}");
@@ -345,24 +345,24 @@ static void zw_end(zw_trace *z) {
     }
     for (i = 0; i < z->count; i++) {
         zw_thing *t = &z->things[i];
-        if (t->said == z->picture) {
+        if (t->said == z->snapshot) {
             z->things[kept++] = *t;
             continue;
         }
-        if (!whole) {
-            zw_puts(z, gone ? "," : ",\"gone\":[");
+        if (!full) {
+            zw_puts(z, despawned ? "," : ",\"despawned\":[");
             zw_quote(z, t->name);
         }
-        gone = 1;
+        despawned = 1;
         zw_drop(t);
     }
-    if (gone) {
-        if (!whole) zw_puts(z, "]");
+    if (despawned) {
+        if (!full) zw_puts(z, "]");
         z->count = kept;
         z->said = 0; /* numbers have moved */
         zw_reindex(z);
     }
-    if (whole || some || aside || gone) zw_end_line(z);
+    if (full || some || aside || despawned) zw_end_line(z);
 }
 
 static void zw_json(zw_trace *z, const char *data) {
@@ -392,9 +392,9 @@ static void zw_input(zw_trace *z, double t, const char *what, long seq) {
 }
 
 /* Says that the code has passed a checkpoint. What is NULL or "" is left out. */
-static void zw_mark(zw_trace *z, double t, const char *name, const char *id, const char *entity, const char *by, const char *data) {
+static void zw_checkpoint(zw_trace *z, double t, const char *name, const char *id, const char *entity, const char *by, const char *data) {
     zw_start_line(z, t);
-    zw_key(z, "mark", name);
+    zw_key(z, "checkpoint", name);
     zw_key(z, "id", id);
     zw_key(z, "entity", entity);
     zw_key(z, "by", by);

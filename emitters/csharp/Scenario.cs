@@ -51,7 +51,7 @@ public static class Scenario
         trace.Event(0.16, "bark", "81", "dog/fern", "fern", "moss", "{\"loud\":true}");
         trace.Event(0.17, "final");
         trace.Input(0.18, "run", 12);
-        trace.Mark(0.19, "touch", "7", "bell/brass", "fern");
+        trace.Checkpoint(0.19, "touch", "7", "bell/brass", "fern");
         trace.Clock(0.2, 0.081, 12.5);
         Picture(0.25, 5, double.NaN, "trot", true, Odd);
         Picture(1, 20, 1234567.891, "trot", true);

@@ -1,6 +1,6 @@
 // Writes trace lines for zwheel: one file without dependencies, to be copied into a
 // game (C# 6 and later). Say everything that a view believes each time; the lines
-// have only what has changed, and a whole picture about once a second.
+// have only what has changed, and a full snapshot about once a second.
 //
 //   var trace = new ZwTrace(Console.Out);
 //   trace.Joined(t, "fern", "dog/fern");
@@ -8,7 +8,7 @@
 //   trace.Set("dog/fern", "x", 1.5);       // numbers, flags and text; an entity's in a row
 //   trace.Predicted();                     // optional: what follows is what the client predicts,
 //   trace.Set("dog/fern", "x", 1.7);       // or after Received() what last came for it
-//   trace.End();                           // what was not named is gone
+//   trace.End();                           // what was not named is despawned
 //
 // Times are seconds on any clock that does not run backwards. Every line is
 // flushed. Not safe for use by several threads at once.
@@ -34,7 +34,7 @@ public sealed class ZwTrace
     private List<Said> saying; // now, or one of beside
     private readonly Dictionary<string, Dictionary<string, string>> before = new Dictionary<string, Dictionary<string, string>>();
     private List<string> names = new List<string>(); // of before, in order
-    private double t, wholeAt = double.NegativeInfinity;
+    private double t, fullAt = double.NegativeInfinity;
     private long tick = -1;
 
     public ZwTrace(TextWriter output)
@@ -42,7 +42,7 @@ public sealed class ZwTrace
         this.output = output;
     }
 
-    /// <summary>Begins a picture of the world at a time.</summary>
+    /// <summary>Begins a snapshot of the world at a time.</summary>
     public void Begin(double t, long tick = -1)
     {
         this.t = t;
@@ -53,10 +53,10 @@ public sealed class ZwTrace
         saying = now;
     }
 
-    /// <summary>What is set from here to the end of the picture is what last came for it.</summary>
+    /// <summary>What is set from here to the end of the snapshot is what last came for it.</summary>
     public void Received() { saying = beside[0]; }
 
-    /// <summary>What is set from here to the end of the picture is what the client predicts.</summary>
+    /// <summary>What is set from here to the end of the snapshot is what the client predicts.</summary>
     public void Predicted() { saying = beside[1]; }
 
     public void Set(string entity, string field, double value) { Say(entity, field, Number(value)); }
@@ -71,12 +71,12 @@ public sealed class ZwTrace
         saying[saying.Count - 1].Fields.Add(new KeyValuePair<string, string>(field, value));
     }
 
-    /// <summary>Writes the picture: what has changed in it, if anything has.</summary>
+    /// <summary>Writes the snapshot: what has changed in it, if anything has.</summary>
     public void End()
     {
-        bool whole = t >= wholeAt;
+        bool full = t >= fullAt;
         var state = new List<string>();
-        var gone = new List<string>();
+        var despawned = new List<string>();
         var there = new HashSet<string>();
         foreach (var said in now)
         {
@@ -92,7 +92,7 @@ public sealed class ZwTrace
             foreach (var f in said.Fields)
             {
                 string last;
-                if (whole || !known.TryGetValue(f.Key, out last) || last != f.Value) fields.Add(Quote(f.Key) + ":" + f.Value);
+                if (full || !known.TryGetValue(f.Key, out last) || last != f.Value) fields.Add(Quote(f.Key) + ":" + f.Value);
                 known[f.Key] = f.Value;
             }
             if (fields.Count > 0) state.Add(Quote(said.Entity) + ":{" + string.Join(",", fields) + "}");
@@ -105,7 +105,7 @@ public sealed class ZwTrace
                 kept.Add(name);
                 continue;
             }
-            gone.Add(Quote(name));
+            despawned.Add(Quote(name));
             before.Remove(name);
         }
         names = kept;
@@ -120,20 +120,20 @@ public sealed class ZwTrace
                 things.Add(Quote(said.Entity) + ":{" + string.Join(",", fields) + "}");
             }
             string text = string.Join(",", things);
-            if (text != "" && (whole || text != told[i])) more += (i == 0 ? ",\"received\":{" : ",\"predicted\":{") + text + "}";
+            if (text != "" && (full || text != told[i])) more += (i == 0 ? ",\"received\":{" : ",\"predicted\":{") + text + "}";
             told[i] = text;
         }
-        if (!whole && state.Count == 0 && more == "" && gone.Count == 0) return;
+        if (!full && state.Count == 0 && more == "" && despawned.Count == 0) return;
         var line = new StringBuilder();
         if (tick >= 0) line.Append(",\"tick\":").Append(tick.ToString(CultureInfo.InvariantCulture));
-        if (whole)
+        if (full)
         {
-            wholeAt = t + 1;
-            line.Append(",\"whole\":true");
+            fullAt = t + 1;
+            line.Append(",\"full\":true");
         }
-        if (whole || state.Count > 0) line.Append(",\"state\":{").Append(string.Join(",", state)).Append("}");
+        if (full || state.Count > 0) line.Append(",\"state\":{").Append(string.Join(",", state)).Append("}");
         line.Append(more);
-        if (!whole && gone.Count > 0) line.Append(",\"gone\":[").Append(string.Join(",", gone)).Append("]");
+        if (!full && despawned.Count > 0) line.Append(",\"despawned\":[").Append(string.Join(",", despawned)).Append("]");
         Line(t, line.ToString());
     }
 
@@ -151,9 +151,9 @@ public sealed class ZwTrace
     }
 
     /// <summary>Says that the code has passed a checkpoint.</summary>
-    public void Mark(double t, string name, string id = "", string entity = "", string by = "", string data = "")
+    public void Checkpoint(double t, string name, string id = "", string entity = "", string by = "", string data = "")
     {
-        Line(t, Key("mark", name) + Key("id", id) + Key("entity", entity) + Key("by", by) + Json(data));
+        Line(t, Key("checkpoint", name) + Key("id", id) + Key("entity", entity) + Key("by", by) + Json(data));
     }
 
     /// <summary>Says a clock exchange: the round trip, and what the server's clock showed

@@ -1,6 +1,6 @@
 // Package zwtrace writes trace lines for zwheel: one file without dependencies,
 // to be copied into a game. Say everything that a view believes each time; the
-// lines have only what has changed, and a whole picture about once a second.
+// lines have only what has changed, and a full snapshot about once a second.
 //
 //	trace := zwtrace.New(os.Stdout)
 //	trace.Joined(t, "fern", "dog/fern")
@@ -10,7 +10,7 @@
 //	trace.Flag("dog/fern", "tired", false)
 //	trace.Predicted()                    // optional: what follows is what the client predicts,
 //	trace.Number("dog/fern", "x", p)     // or after Received what last came for it
-//	trace.End()                          // what was not named is gone
+//	trace.End()                          // what was not named is despawned
 //
 // Times are seconds on any clock that does not run backwards. Not safe for
 // concurrent use.
@@ -34,7 +34,7 @@ type Trace struct {
 	part    int                          // what is said now: the state, or beside[part-1]
 	before  map[string]map[string]string // what was said last
 	names   []string                     // of before, in order
-	whole   float64                      // when a whole picture is due
+	full    float64                      // when a full snapshot is due
 	started bool
 }
 
@@ -46,17 +46,17 @@ type thing struct {
 // New returns a trace that is written to out, one write a line.
 func New(out io.Writer) *Trace { return &Trace{out: out, before: map[string]map[string]string{}} }
 
-// Begin begins a picture of the world at a time.
+// Begin begins a snapshot of the world at a time.
 func (tr *Trace) Begin(t float64, tick int64) {
 	tr.t, tr.tick, tr.now, tr.part = t, tick, tr.now[:0], 0
 	tr.beside[0], tr.beside[1] = nil, nil
 }
 
-// Received says that what is said from here to the end of the picture is what last came
+// Received says that what is said from here to the end of the snapshot is what last came
 // for it.
 func (tr *Trace) Received() { tr.part = 1 }
 
-// Predicted says that what is said from here to the end of the picture is what the client
+// Predicted says that what is said from here to the end of the snapshot is what the client
 // predicts.
 func (tr *Trace) Predicted() { tr.part = 2 }
 
@@ -81,10 +81,10 @@ func (tr *Trace) say(entity, field, value string) {
 	last.fields = append(last.fields, [2]string{field, value})
 }
 
-// End writes the picture: what has changed in it, if anything has.
+// End writes the snapshot: what has changed in it, if anything has.
 func (tr *Trace) End() {
-	whole := !tr.started || tr.t >= tr.whole
-	var state, gone []string
+	full := !tr.started || tr.t >= tr.full
+	var state, despawned []string
 	there := map[string]bool{}
 	for _, e := range tr.now {
 		there[e.entity] = true
@@ -96,7 +96,7 @@ func (tr *Trace) End() {
 		}
 		var fields []string
 		for _, f := range e.fields {
-			if whole || known[f[0]] != f[1] {
+			if full || known[f[0]] != f[1] {
 				fields = append(fields, quote(f[0])+":"+f[1])
 			}
 			known[f[0]] = f[1]
@@ -111,7 +111,7 @@ func (tr *Trace) End() {
 			kept = append(kept, name)
 			continue
 		}
-		gone = append(gone, quote(name))
+		despawned = append(despawned, quote(name))
 		delete(tr.before, name)
 	}
 	tr.names = kept
@@ -126,28 +126,28 @@ func (tr *Trace) End() {
 			things = append(things, quote(e.entity)+":{"+strings.Join(fields, ",")+"}")
 		}
 		text := strings.Join(things, ",")
-		if text != "" && (whole || text != tr.told[i]) {
+		if text != "" && (full || text != tr.told[i]) {
 			beside += `,"` + part + `":{` + text + "}"
 		}
 		tr.told[i] = text
 	}
-	if !whole && len(state) == 0 && beside == "" && len(gone) == 0 {
+	if !full && len(state) == 0 && beside == "" && len(despawned) == 0 {
 		return
 	}
 	line := ""
 	if tr.tick >= 0 {
 		line += fmt.Sprintf(`,"tick":%d`, tr.tick)
 	}
-	if whole {
-		tr.started, tr.whole = true, tr.t+1
-		line += `,"whole":true`
+	if full {
+		tr.started, tr.full = true, tr.t+1
+		line += `,"full":true`
 	}
-	if whole || len(state) > 0 {
+	if full || len(state) > 0 {
 		line += `,"state":{` + strings.Join(state, ",") + "}"
 	}
 	line += beside
-	if !whole && len(gone) > 0 {
-		line += `,"gone":[` + strings.Join(gone, ",") + "]"
+	if !full && len(despawned) > 0 {
+		line += `,"despawned":[` + strings.Join(despawned, ",") + "]"
 	}
 	tr.line(tr.t, line)
 }
@@ -162,9 +162,9 @@ func (tr *Trace) Input(t float64, what string, seq int64) {
 	tr.line(t, key("input", what)+fmt.Sprintf(`,"seq":%d`, seq))
 }
 
-// Mark says that the code has passed a checkpoint. What is "" is left out.
-func (tr *Trace) Mark(t float64, name, id, entity, by, data string) {
-	tr.line(t, key("mark", name)+key("id", id)+key("entity", entity)+key("by", by)+json(data))
+// Checkpoint says that the code has passed a checkpoint. What is "" is left out.
+func (tr *Trace) Checkpoint(t float64, name, id, entity, by, data string) {
+	tr.line(t, key("checkpoint", name)+key("id", id)+key("entity", entity)+key("by", by)+json(data))
 }
 
 // Clock says a clock exchange: the round trip, and what the server's clock showed

@@ -22,7 +22,7 @@ picture(0.15, 3, -2.875, 'trot', true, gate)
 trace.event(0.16, 'bark', { id: 81, entity: 'dog/fern', by: 'fern', to: 'moss', data: { loud: true } })
 trace.event(0.17, 'final')
 trace.input(0.18, 'run', 12)
-trace.mark(0.19, 'touch', { id: '7', entity: 'bell/brass', by: 'fern' })
+trace.checkpoint(0.19, 'touch', { id: '7', entity: 'bell/brass', by: 'fern' })
 trace.clock(0.2, 0.081, 12.5)
 picture(0.25, 5, NaN, 'trot', true, () => {
   gate()

@@ -1,6 +1,6 @@
 -- Writes trace lines for zwheel: one file without dependencies, to be copied into
 -- a game (Lua 5.1 and later). Say everything that a view believes each time; the
--- lines have only what has changed, and a whole picture about once a second.
+-- lines have only what has changed, and a full snapshot about once a second.
 --
 --   local trace = require("zwtrace").new(function(line) io.write(line) end)
 --   trace:joined(t, "fern", "dog/fern")
@@ -8,7 +8,7 @@
 --   trace:set("dog/fern", "x", 1.5)   -- numbers, flags and text; an entity's in a row
 --   trace:predicted()                 -- optional: what follows is what the client predicts,
 --   trace:set("dog/fern", "x", 1.7)   -- or after received() what last came for it
---   trace:finish()                    -- what was not named is gone
+--   trace:finish()                    -- what was not named is despawned
 --
 -- Times are seconds on any clock that does not run backwards.
 
@@ -47,22 +47,22 @@ end
 
 -- new returns a trace; write is called with every line.
 function Trace.new(write)
-  return setmetatable({ write = write, now = {}, said = {}, beside = {}, told = {}, before = {}, names = {}, whole = -math.huge }, Trace)
+  return setmetatable({ write = write, now = {}, said = {}, beside = {}, told = {}, before = {}, names = {}, full = -math.huge }, Trace)
 end
 
--- begin begins a picture of the world at a time.
+-- begin begins a snapshot of the world at a time.
 function Trace:begin(t, tick)
   self.t, self.tick, self.now = t, tick or -1, {}
   self.said, self.beside = self.now, {}
 end
 
--- received: what is set from here to the end of the picture is what last came for it.
+-- received: what is set from here to the end of the snapshot is what last came for it.
 function Trace:received()
   self.said = {}
   self.beside.received = self.said
 end
 
--- predicted: what is set from here to the end of the picture is what the client predicts.
+-- predicted: what is set from here to the end of the snapshot is what the client predicts.
 function Trace:predicted()
   self.said = {}
   self.beside.predicted = self.said
@@ -78,9 +78,9 @@ function Trace:set(entity, field, value)
   last[#last + 1] = { field, written(value) }
 end
 
--- finish writes the picture: what has changed in it, if anything has.
+-- finish writes the snapshot: what has changed in it, if anything has.
 function Trace:finish()
-  local whole = self.t >= self.whole
+  local full = self.t >= self.full
   local state, there = {}, {}
   for _, said in ipairs(self.now) do
     there[said.entity] = true
@@ -92,17 +92,17 @@ function Trace:finish()
     end
     local fields = {}
     for _, f in ipairs(said) do
-      if whole or known[f[1]] ~= f[2] then fields[#fields + 1] = quote(f[1]) .. ":" .. f[2] end
+      if full or known[f[1]] ~= f[2] then fields[#fields + 1] = quote(f[1]) .. ":" .. f[2] end
       known[f[1]] = f[2]
     end
     if #fields > 0 then state[#state + 1] = quote(said.entity) .. ":{" .. table.concat(fields, ",") .. "}" end
   end
-  local kept, gone = {}, {}
+  local kept, despawned = {}, {}
   for _, name in ipairs(self.names) do
     if there[name] then
       kept[#kept + 1] = name
     else
-      gone[#gone + 1] = quote(name)
+      despawned[#despawned + 1] = quote(name)
       self.before[name] = nil
     end
   end
@@ -116,18 +116,18 @@ function Trace:finish()
       things[#things + 1] = quote(said.entity) .. ":{" .. table.concat(fields, ",") .. "}"
     end
     local text = table.concat(things, ",")
-    if text ~= "" and (whole or text ~= self.told[part]) then beside = beside .. ',"' .. part .. '":{' .. text .. "}" end
+    if text ~= "" and (full or text ~= self.told[part]) then beside = beside .. ',"' .. part .. '":{' .. text .. "}" end
     self.told[part] = text
   end
-  if not whole and #state == 0 and beside == "" and #gone == 0 then return end
+  if not full and #state == 0 and beside == "" and #despawned == 0 then return end
   local line = self.tick >= 0 and string.format(',"tick":%d', self.tick) or ""
-  if whole then
-    self.whole = self.t + 1
-    line = line .. ',"whole":true'
+  if full then
+    self.full = self.t + 1
+    line = line .. ',"full":true'
   end
-  if whole or #state > 0 then line = line .. ',"state":{' .. table.concat(state, ",") .. "}" end
+  if full or #state > 0 then line = line .. ',"state":{' .. table.concat(state, ",") .. "}" end
   line = line .. beside
-  if not whole and #gone > 0 then line = line .. ',"gone":[' .. table.concat(gone, ",") .. "]" end
+  if not full and #despawned > 0 then line = line .. ',"despawned":[' .. table.concat(despawned, ",") .. "]" end
   self:line(self.t, line)
 end
 
@@ -143,10 +143,10 @@ function Trace:input(t, what, seq)
   self:line(t, key("input", what) .. string.format(',"seq":%d', seq))
 end
 
--- mark says that the code has passed a checkpoint; more has id, entity, by and data.
-function Trace:mark(t, name, more)
+-- checkpoint says that the code has passed a checkpoint; more has id, entity, by and data.
+function Trace:checkpoint(t, name, more)
   more = more or {}
-  self:line(t, key("mark", name) .. key("id", more.id) .. key("entity", more.entity) .. key("by", more.by) .. data(more.data))
+  self:line(t, key("checkpoint", name) .. key("id", more.id) .. key("entity", more.entity) .. key("by", more.by) .. data(more.data))
 end
 
 -- clock says a clock exchange: the round trip, and what the server's clock showed

@@ -1,6 +1,6 @@
 """Writes trace lines for zwheel: one file without dependencies, to be copied into
 a game. Say everything that a view believes each time; the lines have only what has
-changed, and a whole picture about once a second.
+changed, and a full snapshot about once a second.
 
     trace = Trace(sys.stdout.write)
     trace.joined(t, "fern", "dog/fern")
@@ -8,7 +8,7 @@ changed, and a whole picture about once a second.
     trace.set("dog/fern", "x", 1.5)   # numbers, flags and text; an entity's in a row
     trace.predicted()                 # optional: what follows is what the client predicts,
     trace.set("dog/fern", "x", 1.7)   # or after received() what last came for it
-    trace.end()                       # what was not named is gone
+    trace.end()                       # what was not named is despawned
 
 Times are seconds on any clock that does not run backwards. Flush the stream, or
 open it line by line.
@@ -28,19 +28,19 @@ class Trace:
         self._beside = {}  # part of a line -> like now
         self._told = {}  # part of a line -> as it was written last
         self._before = {}  # entity -> {field: value}
-        self._whole = -math.inf
+        self._full = -math.inf
 
     def begin(self, t, tick=-1):
-        """Begins a picture of the world at a time."""
+        """Begins a snapshot of the world at a time."""
         self._t, self._tick, self._now = t, tick, []
         self._said, self._beside = self._now, {}
 
     def received(self):
-        """What is set from here to the end of the picture is what last came for it."""
+        """What is set from here to the end of the snapshot is what last came for it."""
         self._said = self._beside["received"] = []
 
     def predicted(self):
-        """What is set from here to the end of the picture is what the client predicts."""
+        """What is set from here to the end of the snapshot is what the client predicts."""
         self._said = self._beside["predicted"] = []
 
     def set(self, entity, field, value):
@@ -50,21 +50,21 @@ class Trace:
         self._said[-1][1].append((field, _written(value)))
 
     def end(self):
-        """Writes the picture: what has changed in it, if anything has."""
-        whole = self._t >= self._whole
+        """Writes the snapshot: what has changed in it, if anything has."""
+        full = self._t >= self._full
         state, there = [], set()
         for entity, said in self._now:
             there.add(entity)
             known = self._before.setdefault(entity, {})
             fields = []
             for field, value in said:
-                if whole or known.get(field) != value:
+                if full or known.get(field) != value:
                     fields.append(f"{_quote(field)}:{value}")
                 known[field] = value
             if fields:
                 state.append(f"{_quote(entity)}:{{{','.join(fields)}}}")
-        gone = [entity for entity in self._before if entity not in there]
-        for entity in gone:
+        despawned = [entity for entity in self._before if entity not in there]
+        for entity in despawned:
             del self._before[entity]
         beside = ""
         for part in ("received", "predicted"):
@@ -72,20 +72,20 @@ class Trace:
                 f"{_quote(entity)}:{{{','.join(f'{_quote(field)}:{value}' for field, value in said)}}}"
                 for entity, said in self._beside.get(part, ())
             )
-            if things and (whole or things != self._told.get(part)):
+            if things and (full or things != self._told.get(part)):
                 beside += f',"{part}":{{{things}}}'
             self._told[part] = things
-        if not whole and not state and not beside and not gone:
+        if not full and not state and not beside and not despawned:
             return
         line = f',"tick":{self._tick}' if self._tick >= 0 else ""
-        if whole:
-            self._whole = self._t + 1
-            line += ',"whole":true'
-        if whole or state:
+        if full:
+            self._full = self._t + 1
+            line += ',"full":true'
+        if full or state:
             line += f',"state":{{{",".join(state)}}}'
         line += beside
-        if not whole and gone:
-            line += f',"gone":[{",".join(map(_quote, gone))}]'
+        if not full and despawned:
+            line += f',"despawned":[{",".join(map(_quote, despawned))}]'
         self._line(self._t, line)
 
     def event(self, t, name, id="", entity="", by="", to="", data=None):
@@ -96,9 +96,9 @@ class Trace:
         """Says what the player does from now on."""
         self._line(t, f'{_keys(input=what)},"seq":{seq}')
 
-    def mark(self, t, name, id="", entity="", by="", data=None):
+    def checkpoint(self, t, name, id="", entity="", by="", data=None):
         """Says that the code has passed a checkpoint."""
-        self._line(t, _keys(mark=name, id=id, entity=entity, by=by) + _data(data))
+        self._line(t, _keys(checkpoint=name, id=id, entity=entity, by=by) + _data(data))
 
     def clock(self, t, ping, server_t):
         """Says a clock exchange: the round trip, and what the server's clock showed

@@ -1,6 +1,6 @@
 // Writes trace lines for zwheel: one file without dependencies, to be copied into
 // a game. Say everything that a view believes each time; the lines have only what
-// has changed, and a whole picture about once a second.
+// has changed, and a full snapshot about once a second.
 //
 //   const trace = new Trace(line => process.stdout.write(line))
 //   trace.joined(t, 'fern', 'dog/fern')
@@ -8,7 +8,7 @@
 //   trace.set('dog/fern', 'x', 1.5)    // numbers, flags and text; an entity's in a row
 //   trace.predicted()                  // optional: what follows is what the client predicts,
 //   trace.set('dog/fern', 'x', 1.7)    // or after received() what last came for it
-//   trace.end()                        // what was not named is gone
+//   trace.end()                        // what was not named is despawned
 //
 // Times are seconds on any clock that does not run backwards.
 
@@ -21,13 +21,13 @@ export class Trace {
   #beside = {} // part of a line -> like now
   #told = {} // part of a line -> as it was written last
   #before = new Map() // entity -> Map of field -> value
-  #whole = -Infinity
+  #full = -Infinity
 
   constructor(write) {
     this.#write = write
   }
 
-  // Begins a picture of the world at a time.
+  // Begins a snapshot of the world at a time.
   begin(t, tick = -1) {
     this.#t = t
     this.#tick = tick
@@ -35,12 +35,12 @@ export class Trace {
     this.#beside = {}
   }
 
-  // What is set from here to the end of the picture is what last came for it.
+  // What is set from here to the end of the snapshot is what last came for it.
   received() {
     this.#said = this.#beside.received = []
   }
 
-  // What is set from here to the end of the picture is what the client predicts.
+  // What is set from here to the end of the snapshot is what the client predicts.
   predicted() {
     this.#said = this.#beside.predicted = []
   }
@@ -52,9 +52,9 @@ export class Trace {
     last[1].push([field, written(value)])
   }
 
-  // Writes the picture: what has changed in it, if anything has.
+  // Writes the snapshot: what has changed in it, if anything has.
   end() {
-    const whole = this.#t >= this.#whole
+    const full = this.#t >= this.#full
     const state = []
     const there = new Set()
     for (const [entity, said] of this.#now) {
@@ -63,32 +63,32 @@ export class Trace {
       const known = this.#before.get(entity)
       const fields = []
       for (const [field, value] of said) {
-        if (whole || known.get(field) !== value) fields.push(`${quote(field)}:${value}`)
+        if (full || known.get(field) !== value) fields.push(`${quote(field)}:${value}`)
         known.set(field, value)
       }
       if (fields.length) state.push(`${quote(entity)}:{${fields.join(',')}}`)
     }
-    const gone = []
+    const despawned = []
     for (const entity of [...this.#before.keys()]) {
       if (there.has(entity)) continue
-      gone.push(quote(entity))
+      despawned.push(quote(entity))
       this.#before.delete(entity)
     }
     let beside = ''
     for (const part of ['received', 'predicted']) {
       const things = (this.#beside[part] ?? []).map(([entity, said]) => `${quote(entity)}:{${said.map(([field, value]) => `${quote(field)}:${value}`).join(',')}}`).join(',')
-      if (things && (whole || things !== this.#told[part])) beside += `,"${part}":{${things}}`
+      if (things && (full || things !== this.#told[part])) beside += `,"${part}":{${things}}`
       this.#told[part] = things
     }
-    if (!whole && !state.length && !beside && !gone.length) return
+    if (!full && !state.length && !beside && !despawned.length) return
     let line = this.#tick >= 0 ? `,"tick":${this.#tick}` : ''
-    if (whole) {
-      this.#whole = this.#t + 1
-      line += ',"whole":true'
+    if (full) {
+      this.#full = this.#t + 1
+      line += ',"full":true'
     }
-    if (whole || state.length) line += `,"state":{${state.join(',')}}`
+    if (full || state.length) line += `,"state":{${state.join(',')}}`
     line += beside
-    if (!whole && gone.length) line += `,"gone":[${gone.join(',')}]`
+    if (!full && despawned.length) line += `,"despawned":[${despawned.join(',')}]`
     this.#line(this.#t, line)
   }
 
@@ -103,8 +103,8 @@ export class Trace {
   }
 
   // Says that the code has passed a checkpoint.
-  mark(t, name, { id, entity, by, data } = {}) {
-    this.#line(t, keys({ mark: name, id, entity, by }) + json(data))
+  checkpoint(t, name, { id, entity, by, data } = {}) {
+    this.#line(t, keys({ checkpoint: name, id, entity, by }) + json(data))
   }
 
   // Says a clock exchange: the round trip, and what the server's clock showed when

@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zitherwheel/judge"
-	"zitherwheel/plan"
+	"zitherwheel/internal/plan"
+	"zitherwheel/internal/verdict/judge"
 )
 
 // What run says of a match, check, show and report say of its folder: for every example,
@@ -60,7 +60,7 @@ func sameOf(t *testing.T, path, clock, align string) {
 	require.NoError(t, err)
 	p.Clock, p.Align = clock, align
 	if clock == plan.Wall {
-		p.Length = min(p.Length, 5e9)
+		p.Duration = min(p.Duration, 5e9)
 	}
 	text, err := p.SeenFrom(dir).YAML()
 	require.NoError(t, err)

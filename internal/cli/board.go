@@ -9,39 +9,39 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/spf13/cobra"
 
-	"zitherwheel/judge"
-	"zitherwheel/plan"
-	"zitherwheel/report"
-	"zitherwheel/stage"
-	"zitherwheel/visible"
+	"zitherwheel/internal/match"
+	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/output/sanitize"
+	"zitherwheel/internal/plan"
+	"zitherwheel/internal/verdict/judge"
 )
 
 // watched plays a match while it is shown: on a terminal as a board, elsewhere as a
 // line for each thing that happens.
-func watched(c *cobra.Command, p *plan.Plan, options stage.Options, label string) (*stage.Result, error) {
+func watched(c *cobra.Command, p *plan.Plan, options match.Options, label string) (*match.Result, error) {
 	messages := c.ErrOrStderr()
 	file := terminal(messages)
-	lasts := p.Clock == plan.Wall || p.Length >= worthABoard
+	lasts := p.Clock == plan.Wall || p.Duration >= worthABoard
 	if file == nil || !isTerminal(os.Stdin) || !lasts || label != "" {
 		options.Tell = func(text string) { fmt.Fprintln(messages, label+text) }
 		if p.Clock == plan.Wall || options.StopAtFirst {
 			options.Alert = quietAfter(alertsTold, func(text string) { fmt.Fprintln(messages, label+text) })
 		}
-		return stage.Run(c.Context(), p, options)
+		return match.Run(c.Context(), p, options)
 	}
 	ctx, cancel := context.WithCancel(c.Context())
 	defer cancel()
 	b := &board{cancel: cancel, board: report.Board{Title: fmt.Sprintf("%s: seed %d", p.Title, p.Seed), Began: time.Now()}}
-	b.board.Progress.Length = p.Length
+	b.board.Progress.Length = p.Duration
 	program := tea.NewProgram(b, tea.WithOutput(file), tea.WithContext(c.Context()))
-	options.Progress = func(p stage.Progress) { program.Send(p) }
+	options.Progress = func(p match.Progress) { program.Send(p) }
 	options.Alert = func(a judge.Alert) { program.Send(a) }
-	var result *stage.Result
+	var result *match.Result
 	var err error
 	finished := make(chan struct{})
 	go func() {
 		defer close(finished)
-		result, err = stage.Run(ctx, p, options)
+		result, err = match.Run(ctx, p, options)
 		program.Send(done{})
 	}()
 	_, failure := program.Run()
@@ -85,7 +85,7 @@ func (b *board) Init() tea.Cmd { return nil }
 
 func (b *board) Update(message tea.Msg) (tea.Model, tea.Cmd) {
 	switch m := message.(type) {
-	case stage.Progress:
+	case match.Progress:
 		b.board.Progress = m
 	case judge.Alert:
 		b.board.Alerts = append(b.board.Alerts, m)
@@ -100,5 +100,5 @@ func (b *board) Update(message tea.Msg) (tea.Model, tea.Cmd) {
 }
 
 func (b *board) View() tea.View {
-	return tea.NewView(visible.Screen(b.board.String()) + "\n  q ends the match; what was played is judged\n")
+	return tea.NewView(sanitize.Screen(b.board.String()) + "\n  q ends the match; what was played is judged\n")
 }

@@ -10,14 +10,15 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"zitherwheel/audit"
-	"zitherwheel/ending"
-	"zitherwheel/judge"
-	"zitherwheel/plan"
-	"zitherwheel/report"
-	"zitherwheel/runfolder"
-	"zitherwheel/trace"
-	"zitherwheel/watch"
+	"zitherwheel/internal/game"
+	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/plan"
+	"zitherwheel/internal/review/feed"
+	"zitherwheel/internal/run"
+	"zitherwheel/internal/run/ending"
+	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 func checkCommand() *cobra.Command {
@@ -28,23 +29,22 @@ func checkCommand() *cobra.Command {
 	var entities int
 	c := &cobra.Command{
 		Use:   "check [RUNFOLDER]",
-		Short: "Judge recorded traces again, or traces from elsewhere",
-		Long: `Judges the traces of a run folder again, with the rules of its plan or others,
-or any files of trace lines (plain, gzip or zstd): one of the server and one of
-each client.
+		Short: "Judge recorded traces",
+		Long: `Judges the traces of a run folder again, with the rules of its plan or others, or
+any trace files (plain, gzip or zstd): one of the server and one of each client.
 
-Views are held against the server, or against a named view, or with --reference
-none against each other: then the odd one out is named. Their clocks are one
-(shared), or equal ticks are compared (tick), or each view's clock is fitted from
-its ping and server_t lines, or from the ways of things (estimated).`,
+Views are compared with the server's, or with a named view, or with --reference none
+with each other, which names the odd one out. All views share one clock (shared), or
+equal ticks are compared (tick), or the clock of each view is fitted from its ping
+and server_t lines, or else from how entities move (estimated).`,
 		Example: `  zwheel check runs/mine
   zwheel check --server server.jsonl --client fern=fern.jsonl.gz --rules rules.yaml
   zwheel check --client a=a.jsonl --client b=b.jsonl --client c=c.jsonl --rules rules.yaml --reference none`,
 		ValidArgsFunction: completeRuns,
 		Args:              cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			if align != "" && !slices.Contains(audit.Alignments, align) {
-				return usage("--align %s: there are %s", align, join(audit.Alignments))
+			if align != "" && !slices.Contains(feed.Alignments, align) {
+				return usage("--align %s: there are %s", align, join(feed.Alignments))
 			}
 			traces, run, err := tracesOf(args, server, clients, rulesPath)
 			if err != nil {
@@ -60,7 +60,7 @@ its ping and server_t lines, or from the ways of things (estimated).`,
 				traces.Align = align
 			}
 			traces.Strict = traces.Strict || strict
-			if c.Flags().Changed("most-entities") {
+			if c.Flags().Changed("max-entities") {
 				traces.Entities = entities
 			}
 			if reference != "" {
@@ -69,9 +69,9 @@ its ping and server_t lines, or from the ways of things (estimated).`,
 			if err := known(traces); err != nil {
 				return err
 			}
-			result, err := audit.Judge(c.Context(), traces)
+			result, err := feed.Judge(c.Context(), traces)
 			if c.Context().Err() != nil {
-				return &exit{exitInterrupted, errors.New("interrupted; nothing was judged")}
+				return &exitError{exitInterrupted, errors.New("interrupted; nothing was judged")}
 			}
 			if err != nil {
 				return failed(err)
@@ -80,7 +80,7 @@ its ping and server_t lines, or from the ways of things (estimated).`,
 			for _, r := range result.Remarks {
 				fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s\n", r)
 			}
-			encoded, err := audit.EncodeVerdict(verdict)
+			encoded, err := feed.EncodeVerdict(verdict)
 			if err != nil {
 				return failed(err)
 			}
@@ -104,31 +104,31 @@ its ping and server_t lines, or from the ways of things (estimated).`,
 	}
 	c.Flags().StringVar(&server, "server", "", "trace of the server")
 	c.Flags().StringArrayVar(&clients, "client", nil, "trace of a client, as NAME=FILE; repeat for more")
-	c.Flags().StringVar(&align, "align", "", "how clocks are brought together: "+join(audit.Alignments)+" (default the plan's, or shared)")
-	c.Flags().StringVar(&reference, "reference", "", "whom the views are held against: server, a view's name, or none (default the plan's, or server)")
-	c.Flags().StringVar(&rulesPath, "rules", "", "file with watch rules (default those of the run's plan, or of the demo game)")
+	c.Flags().StringVar(&align, "align", "", "how clocks are aligned: "+join(feed.Alignments)+" (default the plan's, or shared)")
+	c.Flags().StringVar(&reference, "reference", "", "what views are compared with: server, a view's name, or none (default the plan's, or server)")
+	c.Flags().StringVar(&rulesPath, "rules", "", "file with watch rules, or the demo game's name, hillfold (default those of the run's plan)")
 	c.Flags().BoolVar(&asJSON, "json", false, "print the verdict as JSON, like findings.json")
-	c.Flags().BoolVar(&strict, "strict", false, "whatever was to be compared and was not keeps the match from being a pass")
-	c.Flags().IntVar(&entities, "most-entities", trace.MostEntities, "how many entities the traces may name (default the plan's)")
-	c.Flags().BoolVar(&keep, "keep", false, "keep the verdict in the run folder, where report, show, compare and others read it")
+	c.Flags().BoolVar(&strict, "strict", false, "a match is no pass if anything that should have been compared was not")
+	c.Flags().IntVar(&entities, "max-entities", trace.MostEntities, "how many entities the traces may name (default the plan's)")
+	c.Flags().BoolVar(&keep, "keep", false, "save the verdict in the run folder, for report, show and compare")
 	return c
 }
 
 // known reports a reference that is not there.
-func known(t audit.Traces) error {
-	if t.Reference == audit.Nobody {
+func known(t feed.Traces) error {
+	if t.Reference == feed.Nobody {
 		return nil
 	}
 	name := t.Reference
 	if name == "" {
-		name = audit.Server
+		name = feed.Server
 	}
 	var views []string
 	for _, s := range t.Sources {
 		views = append(views, s.View)
 	}
 	if !slices.Contains(views, name) {
-		if name == audit.Server {
+		if name == feed.Server {
 			return usage("there is no trace of the server; give one with --server FILE, or compare the clients with --reference none")
 		}
 		return usage("--reference %s: there is no such view; there are %s", name, join(views))
@@ -137,9 +137,9 @@ func known(t audit.Traces) error {
 }
 
 // tracesOf finds what is to be judged, by which rules.
-func tracesOf(args []string, server string, clients []string, rulesPath string) (audit.Traces, *runfolder.Run, error) {
-	var none audit.Traces
-	var rules watch.Rules
+func tracesOf(args []string, server string, clients []string, rulesPath string) (feed.Traces, *run.Run, error) {
+	var none feed.Traces
+	var rules rulebook.Rules
 	var err error
 	if rulesPath != "" {
 		if rules, err = loadRules(rulesPath); err != nil {
@@ -150,15 +150,15 @@ func tracesOf(args []string, server string, clients []string, rulesPath string) 
 		if server != "" || len(clients) > 0 {
 			return none, nil, usage("check takes either a run folder, or --server and --client, not both")
 		}
-		run, err := runfolder.Open(args[0])
+		run, err := run.Open(args[0])
 		if err != nil {
-			return none, nil, &exit{exitUsage, err}
+			return none, nil, &exitError{exitUsage, err}
 		}
 		p, err := loadPlan(run.PlanPath())
 		if err != nil {
 			return none, nil, err
 		}
-		traces := audit.Run(run, p)
+		traces := feed.Run(run, p)
 		if rulesPath != "" {
 			traces.Rules = rules
 		}
@@ -168,8 +168,11 @@ func tracesOf(args []string, server string, clients []string, rulesPath string) 
 	return traces, nil, err
 }
 
-// loadRules reads a file of rules.
-func loadRules(path string) (watch.Rules, error) {
+// loadRules reads a file of rules, or takes those of a game that is called so.
+func loadRules(path string) (rulebook.Rules, error) {
+	if played, known := game.Find(path); known {
+		return plan.GameRules(played), nil
+	}
 	rules, err := plan.LoadRules(path)
 	if err != nil {
 		if p, ok := plan.Load(path); ok == nil { // the rules of a plan are rules too
@@ -180,28 +183,21 @@ func loadRules(path string) (watch.Rules, error) {
 		return rules, usage("--rules %s: there is no such file", path)
 	}
 	if err != nil {
-		return rules, &exit{exitUsage, err}
+		return rules, &exitError{exitUsage, err}
 	}
 	return rules, nil
 }
 
 // namedTraces are those that flags name; whether they must be there already is said
 // by there.
-func namedTraces(server string, clients []string, rulesPath string, there bool) (audit.Traces, error) {
-	var none audit.Traces
-	rules := plan.HillfoldRules()
-	if rulesPath != "" {
-		var err error
-		if rules, err = loadRules(rulesPath); err != nil {
-			return none, err
-		}
-	}
+func namedTraces(server string, clients []string, rulesPath string, there bool) (feed.Traces, error) {
+	var none feed.Traces
 	if len(clients) == 0 {
 		return none, usage("give a run folder, or --server FILE and at least one --client NAME=FILE")
 	}
-	traces := audit.Traces{Rules: rules}
+	var traces feed.Traces
 	if server != "" {
-		traces.Sources = append(traces.Sources, audit.Source{View: audit.Server, Path: server})
+		traces.Sources = append(traces.Sources, feed.Source{View: feed.Server, Path: server})
 	}
 	for _, c := range clients {
 		name, path, ok := strings.Cut(c, "=")
@@ -213,12 +209,17 @@ func namedTraces(server string, clients []string, rulesPath string, there bool) 
 				return none, usage("--client %s: there is a view %s already", c, name)
 			}
 		}
-		traces.Sources = append(traces.Sources, audit.Source{View: name, Path: path})
+		traces.Sources = append(traces.Sources, feed.Source{View: name, Path: path})
 	}
 	for _, s := range traces.Sources {
 		if _, err := os.Stat(s.Path); there && err != nil {
 			return none, usage("%s: there is no such trace", s.Path)
 		}
 	}
-	return traces, nil
+	if rulesPath == "" {
+		return none, usage("nothing says which fields are compared, and how: add --rules FILE, a file with watch rules (docs/integrating.md), or --rules hillfold for traces of the demo game")
+	}
+	var err error
+	traces.Rules, err = loadRules(rulesPath)
+	return traces, err
 }

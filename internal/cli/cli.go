@@ -11,7 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"zitherwheel/judge"
+	"zitherwheel/internal/verdict/judge"
 )
 
 // The exit codes.
@@ -25,27 +25,29 @@ const (
 
 // exit is an error that ends the program with a code. Without an err, what
 // there is to say has been said.
-type exit struct {
+type exitError struct {
 	code int
 	err  error
 }
 
-func (e *exit) Error() string {
+func (e *exitError) Error() string {
 	if e.err == nil {
 		return ""
 	}
 	return e.err.Error()
 }
 
-func usage(format string, args ...any) error { return &exit{exitUsage, fmt.Errorf(format, args...)} }
-func failed(err error) error                 { return &exit{exitFailed, err} }
+func usage(format string, args ...any) error {
+	return &exitError{exitUsage, fmt.Errorf(format, args...)}
+}
+func failed(err error) error { return &exitError{exitFailed, err} }
 
 // quiet ends the program with a code and no message.
 func quiet(code int) error {
 	if code == exitInSync {
 		return nil
 	}
-	return &exit{code, nil}
+	return &exitError{code, nil}
 }
 
 // Main runs the program and returns its exit code.
@@ -57,12 +59,12 @@ func Main(args []string, out, messages io.Writer) int {
 		Use:   "zwheel",
 		Short: "Play networked matches with bots on bad links, and name every desync",
 		Long: `zwheel plays a networked game with headless bots on links with latency, jitter
-and loss, records what the server and every client believe, and says who
-disagreed with the server about what, from when to when, by how much, of what
-kind the disagreement is, and what happened on the wire just before it.
+and loss, records the state that the server and every client hold, and reports each
+desync: which client, which entity and field, from when to when, by how much, what
+kind it is, and what was on the wire just before.
 
-Exit codes: 0 in sync; 1 out of sync; 2 the call or the plan is wrong; 3 inconclusive:
-the match did not go as it was to, or somebody was not compared; 130 interrupted.`,
+Exit codes: 0 in sync; 1 out of sync; 2 wrong usage or invalid plan; 3 inconclusive: the
+match was cut short or a client was not compared; 130 interrupted.`,
 		Example:       "  zwheel demo",
 		SilenceErrors: true,
 		SilenceUsage:  true,
@@ -73,7 +75,7 @@ the match did not go as it was to, or somebody was not compared; 130 interrupted
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%s; see %s --help", flagError(c, err), c.CommandPath())
 	})
-	root.AddCommand(demoCommand(), runCommand(), checkCommand(), faultsCommand(), trialCommand(), hillfoldCommand(), preflightCommand(), relayCommand(), reportCommand(), showCommand(), linksCommand(), planCommand(), tailCommand(), huntCommand(), replayCommand(), whyCommand(), shrinkCommand(), sweepCommand(), compareCommand(), manCommand(), versionCommand(), guardCommand())
+	root.AddCommand(demoCommand(), runCommand(), checkCommand(), faultsCommand(), selftestCommand(), hillfoldCommand(), preflightCommand(), relayCommand(), reportCommand(), showCommand(), linksCommand(), planCommand(), tailCommand(), huntCommand(), replayCommand(), whyCommand(), shrinkCommand(), sweepCommand(), compareCommand(), manCommand(), versionCommand(), guardCommand())
 	root.Version = "is set so that there is --version"
 	root.SetVersionTemplate(versionText())
 	root.InitDefaultCompletionCmd(args...)
@@ -89,9 +91,9 @@ the match did not go as it was to, or somebody was not compared; 130 interrupted
 	err := root.ExecuteContext(ctx)
 	code := exitInSync
 	if err != nil {
-		var e *exit
+		var e *exitError
 		if !errors.As(err, &e) { // cobra's own: an unknown command, a wrong number of arguments
-			e = &exit{exitUsage, fmt.Errorf("%w; see zwheel --help", err)}
+			e = &exitError{exitUsage, fmt.Errorf("%w; see zwheel --help", err)}
 		}
 		if e.err != nil {
 			fmt.Fprintf(stderr, "zwheel: %s\n", e.err)

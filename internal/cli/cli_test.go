@@ -18,8 +18,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zitherwheel/plan"
-	"zitherwheel/trace"
+	"zitherwheel/internal/plan"
+	"zitherwheel/internal/trace"
 )
 
 func TestMain(m *testing.M) {

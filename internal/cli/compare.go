@@ -8,11 +8,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"zitherwheel/compare"
-	"zitherwheel/page"
-	"zitherwheel/plan"
-	"zitherwheel/report"
-	"zitherwheel/wholefile"
+	"zitherwheel/internal/atomicfile"
+	"zitherwheel/internal/campaign/compare"
+	"zitherwheel/internal/output/page"
+	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/plan"
 )
 
 func compareCommand() *cobra.Command {
@@ -23,22 +23,21 @@ func compareCommand() *cobra.Command {
 	var errorRate float64
 	c := &cobra.Command{
 		Use:   "compare BEFORE [AFTER]",
-		Short: "Say what a change has mended and what it has broken",
+		Short: "Compare builds before and after a change: what it fixed and what it broke",
 		Long: `Compares two runs, two hunts or two plans, before and after a change; plans are played
-first, --times matches each with the same seeds. Says by signature what is gone, new or
-still there, and whether that is more than chance; and how measures have changed, with the
-interval that holds the true change with 95 % confidence.
+first, --times matches each with the same seeds. Reports by signature what is fixed, new or
+still there, and whether that is more than chance, and how measures changed, with 95% CI.
 
-With --baseline FILE there is only one to name: it is held against what is kept in FILE,
-or kept there if there is no such file yet. That is for a CI server: it exits with 1 only
-if something is new, more frequent or worse, and that is more than chance.
+With --baseline FILE name only one: it is compared with the baseline in FILE, or saved there
+if there is no such file. That is for a CI server: it exits with 1 only if something is new,
+more frequent or worse, and that is more than chance.
 
-The first question is whether more matches are out of sync; then come the signatures and
-the measures. All of them together call equals changed in --error-rate of comparisons at
-most, so a few matches tell little: then it says how many more it takes.
+First it asks whether more matches are out of sync, then for each signature and measure. All
+of them together raise a false alarm in at most --error-rate of comparisons, so a few
+matches tell little; then it says how many more are needed.
 
-Exits with 0 if nothing is certainly new, more frequent or worse, 1 if something is, 3 if
-it could not be found out.`,
+Exits with 0 if nothing is significantly new, more frequent or worse, 1 if something is, 3
+if it cannot tell.`,
 		Example: `  zwheel compare examples/lost-goodbye.yaml examples/healthy.yaml --times 40
   zwheel compare examples/healthy.yaml --baseline healthy.json --times 40`,
 		Args: cobra.RangeArgs(1, 2),
@@ -66,9 +65,9 @@ it could not be found out.`,
 				side, err := compare.Load(c.Context(), path, playing)
 				switch {
 				case err != nil && c.Context().Err() != nil:
-					return nil, &exit{exitInterrupted, errors.New("interrupted; nothing was compared")}
+					return nil, &exitError{exitInterrupted, errors.New("interrupted; nothing was compared")}
 				case err != nil:
-					return nil, &exit{exitUsage, err}
+					return nil, &exitError{exitUsage, err}
 				}
 				return side, nil
 			}
@@ -80,13 +79,13 @@ it could not be found out.`,
 				if err := after.Keep(baseline); err != nil {
 					return failed(err)
 				}
-				fmt.Fprintf(c.OutOrStdout(), "Kept as the yardstick: %s, of %d matches. Call this again after a change.\n", baseline, len(after.Matches))
+				fmt.Fprintf(c.OutOrStdout(), "Kept as the baseline: %s, of %d matches. Call this again after a change.\n", baseline, len(after.Matches))
 				return nil
 			}
 			var before *compare.Side
 			if baseline != "" {
-				if before, err = compare.Yardstick(baseline); err != nil {
-					return &exit{exitUsage, err}
+				if before, err = compare.Baseline(baseline); err != nil {
+					return &exitError{exitUsage, err}
 				}
 			} else if before, err = load(args[0]); err != nil {
 				return err
@@ -100,7 +99,7 @@ it could not be found out.`,
 				if err := page.Compare(&text, r); err != nil {
 					return failed(err)
 				}
-				if err := wholefile.Text(html, text.Bytes()); err != nil {
+				if err := atomicfile.Text(html, text.Bytes()); err != nil {
 					return failed(err)
 				}
 			}
@@ -120,11 +119,11 @@ it could not be found out.`,
 	f := c.Flags()
 	f.IntVar(&playing.Times, "times", 40, "matches of each plan")
 	f.Uint64Var(&seed, "seed", 0, "seed of the first match of plans (default the plan's)")
-	f.StringVar(&playing.Clock, "clock", "", "play plans on this clock instead of their own: virtual or wall")
-	f.StringVar(&baseline, "baseline", "", "hold one against the yardstick in this file, or keep it there")
+	f.StringVar(&playing.Clock, "clock", "", "clock to play plans on: virtual or wall (default the plan's)")
+	f.StringVar(&baseline, "baseline", "", "compare with the baseline in this file, or save one there")
 	f.StringVar(&html, "html", "", "write a page to this file too")
 	f.BoolVar(&asJSON, "json", false, "print JSON instead of text")
-	f.Float64Var(&errorRate, "error-rate", compare.ErrorRate, "how often equals may be called changed, over all that is asked")
+	f.Float64Var(&errorRate, "error-rate", compare.ErrorRate, "false alarm rate over everything that is compared")
 	complete(c, "clock", []string{plan.Virtual, plan.Wall})
 	return c
 }

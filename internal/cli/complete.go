@@ -9,9 +9,9 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
 
-	"zitherwheel/audit"
-	"zitherwheel/plan"
-	"zitherwheel/runfolder"
+	"zitherwheel/internal/plan"
+	"zitherwheel/internal/review/feed"
+	"zitherwheel/internal/run"
 )
 
 // What the shell completes: plans, run folders, findings, and words of flags.
@@ -54,7 +54,7 @@ func completeFindings(c *cobra.Command, args []string, begun string) (list []str
 	if len(args) == 0 {
 		return completeRuns(c, args, begun)
 	}
-	run, err := runfolder.Open(args[0])
+	run, err := run.Open(args[0])
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
@@ -62,7 +62,7 @@ func completeFindings(c *cobra.Command, args []string, begun string) (list []str
 	if err != nil || len(args) > 1 {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	said, err := audit.Recorded(c.Context(), run, p)
+	said, err := feed.Recorded(c.Context(), run, p)
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}

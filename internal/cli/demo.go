@@ -9,10 +9,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"zitherwheel/examples"
-	"zitherwheel/judge"
-	"zitherwheel/plan"
-	"zitherwheel/report"
-	"zitherwheel/stage"
+	"zitherwheel/internal/match"
+	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/plan"
+	"zitherwheel/internal/verdict/judge"
 )
 
 func demoCommand() *cobra.Command {
@@ -20,16 +20,15 @@ func demoCommand() *cobra.Command {
 	var real bool
 	c := &cobra.Command{
 		Use:   "demo",
-		Short: "Play a healthy match and a broken one, and compare the verdicts",
-		Long: `Plays two matches of Hillfold, the demo game, with four bots on a bad link: one
-as the game should be, and one with a planted mistake. Prints both verdicts side
-by side with the evidence, says what the lines mean and what to try next.
+		Short: "Play a healthy and a broken match and compare the verdicts",
+		Long: `Plays two matches of Hillfold, the demo game, with four bots on a bad link: a healthy one
+and one with an injected fault. Prints both verdicts side by side with the evidence,
+explains the lines, and says what to try next.
 
-With --real the game's server and clients are processes of their own, and their
-packets go over real sockets through the relay; both matches are played at once and
-take as long as they last.
+With --real the server and clients are processes, and their packets go over real sockets
+through the relay; both matches run at once, in real time.
 
-Exits with 0 if the healthy match is in sync and the mistake was found and named.`,
+Exits with 0 if the healthy match is in sync and the fault was found and named.`,
 		Example: "  zwheel demo\n  zwheel demo --real",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -44,11 +43,11 @@ Exits with 0 if the healthy match is in sync and the mistake was found and named
 	return c
 }
 
-// show is a demonstration: two matches that differ by one planted mistake.
+// show is a demonstration: two matches that differ by one injected fault.
 type show struct {
 	plans   [2][]byte
 	fault   string
-	what    string // the mistake does
+	what    string // the fault does
 	shows   string // in the evidence
 	finds   judge.Kind
 	nextTry string // with the second plan's path in place of %s
@@ -65,7 +64,7 @@ var virtualShow = show{
     zwheel run %s --seed 3`,
 }
 
-// On the wall clock it depends on the moment which packet is lost, so the mistake
+// On the wall clock it depends on the moment which packet is lost, so the fault
 // is one that needs no loss.
 var realShow = show{
 	plans: [2][]byte{examples.Healthy, examples.KeptToItself},
@@ -80,7 +79,7 @@ var realShow = show{
 
 func (s *show) play(c *cobra.Command, out, clock string) error {
 	w := c.OutOrStdout()
-	var results [2]*stage.Result
+	var results [2]*match.Result
 	var folders [2]string
 	var plans [2]*plan.Plan
 	var failures [2]error
@@ -88,7 +87,7 @@ func (s *show) play(c *cobra.Command, out, clock string) error {
 	for i, text := range s.plans {
 		p, err := plan.Parse([2]string{"healthy.yaml", s.fault + ".yaml"}[i], text)
 		if err != nil {
-			return &exit{exitUsage, err}
+			return &exitError{exitUsage, err}
 		}
 		p.Clock = clock
 		plans[i] = p
@@ -119,10 +118,10 @@ func (s *show) play(c *cobra.Command, out, clock string) error {
 	link := plans[0].LinkOf(plans[0].Bots[0]).Down
 
 	fmt.Fprintf(w, `Two matches of Hillfold, a sheepdog trial: %s, %s, 20 sheep, seed %d.
-Every bot is on a link with %s latency, %s jitter and %.0f %% loss in bursts, each
-way. oak joins late, at 8 s; ash leaves early, at 20 s. In the second match a mistake
-is planted: %s.
-`, report.Span(plans[0].Length), bots(plans[0]), plans[0].Seed, report.Span(link.Latency), report.Span(link.Jitter), 100*link.Loss, s.what)
+Every bot is on a link with %s latency, %s jitter and %.0f%% loss in bursts, each
+way. oak joins late, at 8 s; ash leaves early, at 20 s. The second match has an
+injected fault: %s.
+`, report.Span(plans[0].Duration), bots(plans[0]), plans[0].Seed, report.Span(link.Latency), report.Span(link.Jitter), 100*link.Loss, s.what)
 	if clock == plan.Wall {
 		fmt.Fprint(w, "Server and clients were processes of their own, and all packets went over real sockets.\n")
 	}
@@ -133,7 +132,7 @@ is planted: %s.
 	text.Incidents(broken)
 	for _, r := range results {
 		if why := r.Measures.Timing.Distrust(); why != "" {
-			fmt.Fprintf(w, "\nNot to be trusted to the millisecond: %s\n", why)
+			fmt.Fprintf(w, "\nTiming is not reliable to the millisecond: %s\n", why)
 		}
 	}
 	fmt.Fprintf(w, `
@@ -143,8 +142,8 @@ How to read this:
   Each row of the table is a moment: what the client showed and what the server
   said then. A value is explained if the server said it recently enough for this
   client to be still right about it, given what its link had delivered. The match
-  is out of sync only when that fails for longer than the rule's settle time.
-  The packets below it were lost or late on that client's link just before. That is
+  is out of sync only when that fails for longer than the rule's min-duration.
+  The packets below the table were lost or late on that client's link just before. That is
   where to look first; it is not yet a proof.
   "late, but the link explains it" are values that only a packet still missing
   excuses. They are no findings, in either match.
@@ -153,7 +152,7 @@ Try next:
   judge the recording again, from its traces:
     zwheel check %s
   %s
-  see which other mistakes the demo game can make:
+  see which other faults the demo game can have:
     zwheel faults
 `, s.shows, folders[1], fmt.Sprintf(s.nextTry, filepath.Join(folders[1], "plan.yaml")))
 
@@ -161,7 +160,7 @@ Try next:
 		return failed(errors.New("the healthy match was not found in sync; this is a defect of zwheel or of its demo game"))
 	}
 	if len(broken.Incidents) == 0 || broken.Incidents[0].Kind != s.finds {
-		return failed(fmt.Errorf("the planted mistake was not found and named %s; this is a defect of zwheel or of its demo game", s.finds))
+		return failed(fmt.Errorf("the injected fault was not found and named %s; this is a defect of zwheel or of its demo game", s.finds))
 	}
 	return nil
 }

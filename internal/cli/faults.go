@@ -1,52 +1,54 @@
 package cli
 
 import (
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"zitherwheel/hillfold"
-	"zitherwheel/report"
+	"zitherwheel/internal/campaign/selftest"
+	"zitherwheel/internal/demo/hillfold"
+	"zitherwheel/internal/game"
+	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/verdict/judge"
 )
 
 func faultsCommand() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "faults [NAME...]",
-		Short: "List the mistakes that can be planted in the demo game",
-		Long: `Lists the mistakes that Hillfold, the demo game, can be told to make, as which kind
-of finding each should be reported, and when it shows itself; with names, what
-the code does wrong. A plan plants one with game: {faults: [NAME]}.`,
+		Short: "List the faults that can be injected into the demo game",
+		Long: `Lists the faults that Hillfold, the demo game, can be told to have, the kind of finding
+each should be reported as, and when it shows; with names, what the code does wrong.
+A plan injects one with game: {faults: [NAME]}.`,
 		Example: "  zwheel faults\n  zwheel faults told-twice",
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return faultNames(), cobra.ShellCompDirectiveNoFileComp
 		},
 		RunE: func(c *cobra.Command, args []string) error {
-			if _, err := hillfold.ParseFaults(args); err != nil {
+			if err := game.CheckFaults(hillfold.Game{}, args); err != nil {
 				return usage("%w", err)
 			}
-			list := hillfold.AllFaults
+			list := hillfold.Game{}.Faults()
 			if len(args) > 0 {
-				list = slices.DeleteFunc(slices.Clone(list), func(f hillfold.FaultInfo) bool { return !slices.Contains(args, f.Name) })
+				list = slices.DeleteFunc(slices.Clone(list), func(f game.Fault) bool { return !slices.Contains(args, f.Name) })
 			}
 			switch {
 			case asJSON:
 				return printFaults(c, list)
 			case len(args) > 0:
 				for _, f := range list {
-					fmt.Fprintf(c.OutOrStdout(), "%s\n  The mistake:     %s.\n  Shows itself:    %s.\n  To be named:     %s\n", f.Name, f.What, f.Shows, named(f.Kinds))
+					fmt.Fprintf(c.OutOrStdout(), "%s\n  Fault:         %s.\n  Shows:         %s.\n  Reported as:   %s\n", f.Name, f.What, f.Shows, named(selftest.Expected(f.Name)))
 				}
 				return nil
 			}
-			rows := [][]string{{"mistake", "to be named", "shows itself"}}
+			rows := [][]string{{"fault", "reported as", "shows"}}
 			for _, f := range list {
-				rows = append(rows, []string{f.Name, named(f.Kinds), f.Shows})
+				rows = append(rows, []string{f.Name, named(selftest.Expected(f.Name)), f.Shows})
 			}
 			report.NewText(c.OutOrStdout()).Table(rows)
-			fmt.Fprintln(c.OutOrStdout(), "\nPlant one in a plan with  game: {faults: [lost-goodbye]}\nWhat the code does wrong: zwheel faults lost-goodbye")
+			fmt.Fprintln(c.OutOrStdout(), "\nInject one in a plan with  game: {faults: [lost-goodbye]}\nWhat the code does wrong: zwheel faults lost-goodbye")
 			return nil
 		},
 	}
@@ -55,31 +57,33 @@ the code does wrong. A plan plants one with game: {faults: [NAME]}.`,
 }
 
 func faultNames() (names []string) {
-	for _, f := range hillfold.AllFaults {
+	for _, f := range (hillfold.Game{}).Faults() {
 		names = append(names, f.Name)
 	}
 	return names
 }
 
-func printFaults(c *cobra.Command, faults []hillfold.FaultInfo) error {
+func printFaults(c *cobra.Command, faults []game.Fault) error {
 	type row struct {
-		Name  string   `json:"name"`
-		What  string   `json:"what"`
-		Shows string   `json:"shows"`
-		Kinds []string `json:"kinds"`
+		Name  string       `json:"name"`
+		What  string       `json:"what"`
+		Shows string       `json:"shows"`
+		Kinds []judge.Kind `json:"kinds"`
 	}
 	list := []row{}
 	for _, f := range faults {
-		list = append(list, row{f.Name, f.What, f.Shows, append([]string{}, f.Kinds...)})
+		list = append(list, row{f.Name, f.What, f.Shows, append([]judge.Kind{}, selftest.Expected(f.Name)...)})
 	}
-	e := json.NewEncoder(c.OutOrStdout())
-	e.SetIndent("", "  ")
-	return e.Encode(list)
+	return printJSON(c, list)
 }
 
-func named(kinds []string) string {
+func named(kinds []judge.Kind) string {
 	if len(kinds) == 0 {
-		return "nothing: it is no mistake"
+		return "nothing: it is a control"
 	}
-	return strings.Join(kinds, " or ")
+	var names []string
+	for _, k := range kinds {
+		names = append(names, string(k))
+	}
+	return strings.Join(names, " or ")
 }

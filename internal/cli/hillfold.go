@@ -9,14 +9,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"zitherwheel/hillfold"
-	"zitherwheel/hillfold/process"
+	"zitherwheel/internal/demo/hillfold"
+	"zitherwheel/internal/demo/programs"
 )
 
 func hillfoldCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "hillfold",
-		Short: "Run the demo game's server or a client as a program of its own",
+		Short: "Run the demo game's server or client as a process",
 		Long: `The demo game as a build under test: a server and headless clients, over real
 sockets. They print trace lines (see docs/trace-lines.md), log text goes to
 standard error, and they read control lines from standard input (docs/driving.md).
@@ -39,15 +39,15 @@ func (g *gameFlags) add(c *cobra.Command) {
 	g.config.Rates = hillfold.DefaultRates
 	f := c.Flags()
 	f.IntVar(&g.config.Rates.Tick, "tick", g.config.Rates.Tick, "ticks of the server a second")
-	f.IntVar(&g.config.Rates.Send, "send", g.config.Rates.Send, "pictures that it sends a second")
-	f.IntVar(&g.config.Rates.Frame, "frame", g.config.Rates.Frame, "frames of a client a second")
+	f.IntVar(&g.config.Rates.Send, "send", g.config.Rates.Send, "snapshots sent a second")
+	f.IntVar(&g.config.Rates.FPS, "fps", g.config.Rates.FPS, "frames of a client a second")
 	f.IntVar(&g.config.Rates.Report, "report", g.config.Rates.Report, "trace lines of a client a second")
-	f.StringSliceVar(&g.faults, "faults", nil, "mistakes to make; see zwheel faults")
-	f.Uint64Var(&g.seed, "seed", 1, "seed of what is drawn by lot")
+	f.StringSliceVar(&g.faults, "faults", nil, "faults to inject; see zwheel faults")
+	f.Uint64Var(&g.seed, "seed", 1, "random seed")
 }
 
 func (g *gameFlags) complete() error {
-	for name, rate := range map[string]int{"tick": g.config.Rates.Tick, "send": g.config.Rates.Send, "frame": g.config.Rates.Frame, "report": g.config.Rates.Report} {
+	for name, rate := range map[string]int{"tick": g.config.Rates.Tick, "send": g.config.Rates.Send, "fps": g.config.Rates.FPS, "report": g.config.Rates.Report} {
 		if rate < 1 || rate > 240 {
 			return usage("--%s %d: write 1 to 240", name, rate)
 		}
@@ -81,16 +81,16 @@ func serveCommand() *cobra.Command {
 				return failed(err)
 			}
 			g.config.Round = length - min(3*time.Second, length/4)
-			err = process.Serve(c.Context(), conn, g.config, g.seed, process.Streams{Control: os.Stdin, Trace: c.OutOrStdout(), Log: c.ErrOrStderr()})
+			err = programs.Serve(c.Context(), conn, g.config, g.seed, programs.Streams{Control: os.Stdin, Trace: c.OutOrStdout(), Log: c.ErrOrStderr()})
 			return programEnd(err)
 		},
 	}
 	g.add(c)
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:7400", "address to listen at")
-	c.Flags().DurationVar(&length, "length", time.Hour, "length of the match; the round ends shortly before")
-	c.Flags().IntVar(&g.config.Sheep, "sheep", 20, "sheep on the field")
-	c.Flags().IntVar(&g.config.Places, "places", 0, "places for players (0: any number)")
-	c.Flags().Float64Var(&g.config.Radius, "radius", 0, "how far a player perceives, metres (0: everything)")
+	c.Flags().DurationVar(&length, "duration", time.Hour, "length of the match; the round ends shortly before it")
+	c.Flags().IntVar(&g.config.Sheep, "population", 20, "sheep on the field")
+	c.Flags().IntVar(&g.config.Places, "max-players", 0, "most players at a time (0: any number)")
+	c.Flags().Float64Var(&g.config.Radius, "interest-radius", 0, "how far a player perceives, metres (0: everything)")
 	return c
 }
 
@@ -113,7 +113,7 @@ func playCommand() *cobra.Command {
 			if name == "" {
 				return usage("play needs the player's name; add --name fern")
 			}
-			err = process.Play(c.Context(), at, name, g.config, g.seed, process.Streams{Control: os.Stdin, Trace: c.OutOrStdout(), Log: c.ErrOrStderr()})
+			err = programs.Play(c.Context(), at, name, g.config, g.seed, programs.Streams{Control: os.Stdin, Trace: c.OutOrStdout(), Log: c.ErrOrStderr()})
 			return programEnd(err)
 		},
 	}

@@ -11,11 +11,11 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"zitherwheel/hunt"
-	"zitherwheel/page"
-	"zitherwheel/plan"
-	"zitherwheel/report"
-	"zitherwheel/wholefile"
+	"zitherwheel/internal/atomicfile"
+	"zitherwheel/internal/campaign/hunt"
+	"zitherwheel/internal/output/page"
+	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/plan"
 )
 
 func huntCommand() *cobra.Command {
@@ -25,17 +25,16 @@ func huntCommand() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "hunt PLAN",
-		Short: "Play a match with many seeds, and gather what goes wrong",
-		Long: `Plays the match of a plan again and again, each time with the next seed, on all
-cores, and gathers what goes wrong by signature: how often, with the interval that
-holds the true share with 95 % confidence; in which seeds; for whom, and under what
-conditions more often than elsewhere. The soonest example of each is played again
-with recording.
+		Short: "Play a match with many seeds and group its failures",
+		Long: `Plays the match of a plan again and again, each time with the next seed, on all cores,
+and groups failures by signature: the rate with its 95% CI, the seeds, who is affected,
+and under which conditions more often. The earliest example of each is played again and
+recorded.
 
-A journal keeps a line for each match, so that a hunt that was ended, however, can be
-gone on with. Give at least one end: --times, --for or --until-found.
+A journal has a line for each match, so that a hunt can be resumed however it ended.
+Give at least one limit: --times, --for or --until-found.
 
-Exits with 0 if nothing was found, 1 if something was, 3 if no match could be played.`,
+Exits with 0 if no match failed, 1 if one did, 3 if no match could be played.`,
 		Example: `  zwheel hunt examples/lost-goodbye.yaml --times 200
   zwheel hunt examples/lost-goodbye.yaml --until-found 3 --for 10m
   zwheel hunt examples/lost-goodbye.yaml --times 400 --out hunts/goodbye --resume`,
@@ -47,7 +46,7 @@ Exits with 0 if nothing was found, 1 if something was, 3 if no match could be pl
 				return err
 			}
 			if o.Times <= 0 && o.For <= 0 && o.UntilFound <= 0 {
-				return usage("a hunt needs an end: --times N, --for 10m or --until-found N")
+				return usage("a hunt needs a limit: --times N, --for 10m or --until-found N")
 			}
 			if o.First = p.Seed; c.Flags().Changed("seed") {
 				o.First = seed
@@ -62,7 +61,7 @@ Exits with 0 if nothing was found, 1 if something was, 3 if no match could be pl
 			r, err := hunt.Run(c.Context(), o)
 			switch {
 			case errors.Is(err, hunt.ErrJournal):
-				return usage("%s has a hunt in it already; go on with it with --resume, or name another folder with --out", o.Folder)
+				return usage("%s has a hunt in it already; resume it with --resume, or name another folder with --out", o.Folder)
 			case errors.Is(err, hunt.ErrOther):
 				return usage("the hunt in %s is of another plan or another first seed; name another folder with --out", o.Folder)
 			case err != nil:
@@ -81,7 +80,7 @@ Exits with 0 if nothing was found, 1 if something was, 3 if no match could be pl
 			}
 			switch {
 			case r.Stopped:
-				return &exit{exitInterrupted, fmt.Errorf("interrupted after %d matches; go on with: %s", r.Matches, resumed(c, args[0], o.Folder))}
+				return &exitError{exitInterrupted, fmt.Errorf("interrupted after %d matches; resume with: %s", r.Matches, resumed(c, args[0], o.Folder))}
 			case len(r.Signatures) > 0:
 				return quiet(exitOutOfSync)
 			case r.InSync == 0:
@@ -91,14 +90,14 @@ Exits with 0 if nothing was found, 1 if something was, 3 if no match could be pl
 		},
 	}
 	f := c.Flags()
-	f.IntVar(&o.Times, "times", 0, "end after so many matches in all")
-	f.DurationVar(&o.For, "for", 0, "end after so long")
-	f.IntVar(&o.UntilFound, "until-found", 0, "end after so many matches in which something was found")
+	f.IntVar(&o.Times, "times", 0, "stop after this many matches")
+	f.DurationVar(&o.For, "for", 0, "stop after this time")
+	f.IntVar(&o.UntilFound, "until-found", 0, "stop after this many failing matches")
 	f.Uint64Var(&seed, "seed", 0, "seed of the first match (default the plan's)")
 	f.StringVar(&o.Folder, "out", "", "folder of the hunt (default hunts/TITLE-SEED)")
-	f.BoolVar(&o.Resume, "resume", false, "go on with the hunt in the folder")
-	f.IntVar(&o.Workers, "at-once", 0, "matches at once (default one a core, two on the wall clock)")
-	f.StringVar(&clock, "clock", "", "play on this clock instead of the plan's: virtual or wall")
+	f.BoolVar(&o.Resume, "resume", false, "resume the hunt in the folder")
+	f.IntVar(&o.Workers, "at-once", 0, "matches to play at once (default one per core, two on the wall clock)")
+	f.StringVar(&clock, "clock", "", "clock to play on: virtual or wall (default the plan's)")
 	f.BoolVar(&asJSON, "json", false, "print hunt.json")
 	complete(c, "clock", []string{plan.Virtual, plan.Wall})
 	return c
@@ -127,7 +126,7 @@ func huntPage(folder string, r *hunt.Result) error {
 	if err := page.Hunt(&text, r); err != nil {
 		return err
 	}
-	return wholefile.Text(filepath.Join(folder, "hunt.html"), text.Bytes())
+	return atomicfile.Text(filepath.Join(folder, "hunt.html"), text.Bytes())
 }
 
 // huntProgress says a few times a minute how far a hunt is.

@@ -6,17 +6,19 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"zitherwheel/plan"
-	"zitherwheel/report"
+	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/plan"
+	"zitherwheel/internal/random"
 )
 
 func linksCommand() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "links",
-		Short: "List the ready links, with their figures and the spread of their delays",
+		Short: "List the ready links with their values and delay distributions",
 		Long: `Lists the links that every plan can name, the same in both directions, with their
-figures and how the delays of 20 000 packets are spread: each bar is the share of
+figures and how the delays of 20,000 packets are spread: each bar is the share of
 packets, from the least delay to the most.`,
 		Example: "  zwheel links",
 		Args:    cobra.NoArgs,
@@ -33,7 +35,11 @@ packets, from the least delay to the most.`,
 				_, err = indented.WriteTo(c.OutOrStdout())
 				return err
 			}
-			report.NewText(c.OutOrStdout()).Links(plan.ReadyLinks)
+			var tried []report.Tried
+			for _, l := range link.Ready {
+				tried = append(tried, report.Tried{Pair: l, Sample: l.Down.Try(20_000, random.Stream(1, "link/"+l.Name))})
+			}
+			report.NewText(c.OutOrStdout()).Links(tried)
 			return nil
 		},
 	}

@@ -11,13 +11,16 @@ import (
 	"github.com/charmbracelet/colorprofile"
 	"github.com/mattn/go-isatty"
 
-	"zitherwheel/visible"
+	"encoding/json"
+	"zitherwheel/internal/output/sanitize"
+
+	"github.com/spf13/cobra"
 )
 
 // output is where a command prints. What steers a terminal is shown as text, and the
 // first error is kept: a verdict that nobody could read is no success.
 type output struct {
-	*visible.Writer
+	*sanitize.Writer
 	file    *os.File // nil if it is none
 	colours bool
 	closed  func() // is told that nobody reads any more; may be nil
@@ -26,7 +29,7 @@ type output struct {
 func newOutput(w io.Writer, closed func()) *output {
 	file, _ := w.(*os.File)
 	colours := file != nil && isTerminal(file) && colorprofile.Detect(file, os.Environ()) >= colorprofile.ANSI && drawsColours(file)
-	return &output{visible.NewWriter(w, colours), file, colours, closed}
+	return &output{sanitize.NewWriter(w, colours), file, colours, closed}
 }
 
 // Colours reports whether what is printed may be coloured: on a terminal that does so,
@@ -99,4 +102,15 @@ func interruptible() (ctx context.Context, stop func()) {
 		os.Exit(exitInterrupted)
 	}()
 	return ctx, cancel
+}
+
+// printJSON prints a result as JSON.
+func printJSON(c *cobra.Command, v any) error {
+	e := json.NewEncoder(c.OutOrStdout())
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	if err := e.Encode(v); err != nil {
+		return failed(err)
+	}
+	return nil
 }

@@ -9,7 +9,7 @@ import (
 	"regexp"
 	"strings"
 
-	"zitherwheel/plan"
+	"zitherwheel/internal/plan"
 )
 
 var notInNames = regexp.MustCompile(`[^a-z0-9]+`)

@@ -9,14 +9,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"zitherwheel/plan"
-	"zitherwheel/report"
+	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/plan"
 )
 
 func planCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "plan",
-		Short: "Begin a plan, check one, or print the plans' schema",
+		Short: "Create a plan, validate one, or print the schema of plans",
 		Args:  cobra.NoArgs,
 		RunE:  func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
@@ -34,7 +34,7 @@ func planNewCommand() *cobra.Command {
 	}
 	c := &cobra.Command{
 		Use:   "new FILE",
-		Short: "Write a plan to start from, with comments",
+		Short: "Write a commented plan to start from",
 		Long: "Writes a plan to start from, with comments, for a build of one of these shapes:\n\n" + list.String() + `
 Nothing is overwritten.`,
 		Example: "  zwheel plan new mygame.yaml --shape server",
@@ -72,7 +72,7 @@ func planCheckCommand() *cobra.Command {
 	var whole bool
 	c := &cobra.Command{
 		Use:     "check PLAN...",
-		Short:   "Say whether plans can be read, and what they come to",
+		Short:   "Validate plans and say what they contain",
 		Example: "  zwheel plan check examples/healthy.yaml",
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -94,7 +94,7 @@ func planCheckCommand() *cobra.Command {
 					}
 					continue
 				}
-				fmt.Fprintf(c.OutOrStdout(), "%s: %s, %s on the %s clock, %s, %d watch rules\n", path, p.Title, report.Span(p.Length), p.Clock, bots(p), len(p.Rules.Fields))
+				fmt.Fprintf(c.OutOrStdout(), "%s: %s, %s on the %s clock, %s, %d watch rules\n", path, p.Title, report.Span(p.Duration), p.Clock, bots(p), len(p.Rules.Fields))
 			}
 			if wrong > 0 {
 				return quiet(exitUsage)

@@ -1,33 +1,32 @@
 package cli
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"zitherwheel/build"
-	"zitherwheel/plan"
-	"zitherwheel/report"
-	"zitherwheel/stage"
+	"zitherwheel/internal/match"
+	"zitherwheel/internal/match/process"
+	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/plan"
 )
 
 func preflightCommand() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "preflight PLAN",
-		Short: "Bring a build up step by step, and stop at the first thing that is wrong",
+		Short: "Check step by step that a build starts, connects and can be tested",
 		Long: `Starts the server and up to two clients of a plan's build, each over its link,
-and goes through what must be right before a match means anything: the programs
-are found, start and stay up, the port is open, packets go both ways, the client
-is in and the server says so, trace lines are well formed, the watch rules find
-something, inputs arrive and move only the player's own, a second client sees the
-first, and who leaves is gone everywhere. It stops at the first step that fails,
-with the last log lines of the program concerned and what to try.
+and checks what must work before a match means anything: programs are found, start
+and stay up, the port is open, packets go both ways, the client joins and the server
+says so, trace lines are well formed, the watch rules match something, inputs arrive
+and move only the player's own entity, a second client sees the first, and a client
+that leaves despawns everywhere. It stops at the first failure, with the last log
+lines of that program and what to try.
 
-Exits with 0 if all is well, and with 3 if a step failed.`,
+Exits with 0 if every step passed, 3 if one failed.`,
 		Example:           "  zwheel preflight examples/healthy.yaml",
 		ValidArgsFunction: completePlans,
 		Args:              cobra.ExactArgs(1),
@@ -37,31 +36,28 @@ Exits with 0 if all is well, and with 3 if a step failed.`,
 				return err
 			}
 			p.Clock = plan.Wall
-			w, text := c.OutOrStdout(), report.NewText(c.OutOrStdout())
-			steps := []stage.Step{}
-			ok, err := stage.Preflight(c.Context(), p, wallOptions(), func(s stage.Step) {
+			text := report.NewText(c.OutOrStdout())
+			steps := []match.Step{}
+			ok, err := match.Preflight(c.Context(), p, wallOptions(), func(s match.Step) {
 				if steps = append(steps, s); !asJSON {
 					text.Step(s)
 				}
 			})
 			if asJSON {
-				encoder := json.NewEncoder(w)
-				encoder.SetEscapeHTML(false)
-				encoder.SetIndent("", "  ")
-				if err := encoder.Encode(steps); err != nil {
-					return failed(err)
+				if err := printJSON(c, steps); err != nil {
+					return err
 				}
 			}
 			switch {
 			case c.Context().Err() != nil:
-				return &exit{exitInterrupted, fmt.Errorf("interrupted")}
+				return &exitError{exitInterrupted, fmt.Errorf("interrupted")}
 			case err != nil:
 				return failed(err)
 			case !ok:
 				return quiet(exitFailed)
 			}
 			if !asJSON {
-				fmt.Fprintf(w, "All %d steps went well. Next: zwheel run %s%s\n", len(steps), args[0], clockFlag(p))
+				fmt.Fprintf(c.OutOrStdout(), "All %d steps passed. Next: zwheel run %s%s\n", len(steps), args[0], clockFlag(p))
 			}
 			return nil
 		},
@@ -88,7 +84,7 @@ func guardCommand() *cobra.Command {
 		Hidden: true,
 		Args:   cobra.ExactArgs(1),
 		Run: func(c *cobra.Command, args []string) {
-			build.RunGuard(io.Reader(c.InOrStdin()), strings.TrimSpace(args[0]))
+			process.RunGuard(io.Reader(c.InOrStdin()), strings.TrimSpace(args[0]))
 		},
 	}
 }

@@ -14,37 +14,36 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/spf13/cobra"
 
-	"zitherwheel/link"
-	"zitherwheel/plan"
-	"zitherwheel/report"
-	"zitherwheel/switchboard"
-	"zitherwheel/visible"
+	"zitherwheel/internal/match/playground"
+	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/output/sanitize"
 )
 
 func relayCommand() *cobra.Command {
-	var listen, to, network, named, control, fates, record string
+	var listen, to, network, named, control, outcomes, record string
 	var up, down []string
 	var every time.Duration
 	var seed uint64
 	qualities := map[string]*string{}
 	c := &cobra.Command{
 		Use:   "relay --to HOST:PORT",
-		Short: "Play by hand on a bad network",
-		Long: `Stands between clients and a server, and makes the network bad on the way. Point
-the game's client at the relay instead of the server. Every client that appears
-gets a link of its own; the server sees each from an address of its own.
+		Short: "Run a relay to play by hand on a bad network",
+		Long: `Relays packets between clients and a server and impairs them on the way. Point the
+game's client at the relay instead of the server. Every client that appears gets a link
+of its own, and an address of its own towards the server.
 
-On a terminal, keys change the link while it runs. Commands may also be written to
-the file that --control names, one a line; they are obeyed as the file grows:
-  ` + switchboard.Commands + `
+On a terminal, keys change the link while it runs. Commands may also be appended to
+the file that --control names, one per line:
+  ` + playground.Commands + `
 
 It listens on this machine only, unless --listen says otherwise.`,
 		Example: `  zwheel relay --to 127.0.0.1:7400 --listen 7000 --latency 80ms --jitter 25ms --loss 4% --burst 3
-  zwheel relay --to 127.0.0.1:7400 --link hill-farm --fates fates.jsonl --record packets.pcapng
+  zwheel relay --to 127.0.0.1:7400 --link hill-farm --outcomes outcomes.jsonl --record packets.pcapng
   zwheel relay --to 127.0.0.1:7500 --network tcp --up latency=20ms --down latency=150ms`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) (err error) {
-			config := switchboard.Config{Network: network, Seed: seed}
+			config := playground.Config{Network: network, Seed: seed}
 			if network != "udp" && network != "tcp" {
 				return usage("--network %s: there are udp and tcp", network)
 			}
@@ -64,7 +63,7 @@ It listens on this machine only, unless --listen says otherwise.`,
 				return err
 			}
 			var files []*os.File
-			for path, into := range map[string]*io.Writer{fates: &config.Fates, record: &config.Capture} {
+			for path, into := range map[string]*io.Writer{outcomes: &config.Outcomes, record: &config.Capture} {
 				if path == "" {
 					continue
 				}
@@ -75,7 +74,7 @@ It listens on this machine only, unless --listen says otherwise.`,
 				files = append(files, f)
 				*into = f
 			}
-			board, err := switchboard.Open(config)
+			board, err := playground.Open(config)
 			if err != nil {
 				return failed(err)
 			}
@@ -103,16 +102,16 @@ It listens on this machine only, unless --listen says otherwise.`,
 	f.StringVar(&to, "to", "", "the server's address")
 	f.StringVar(&network, "network", "udp", "udp or tcp")
 	f.StringVar(&named, "link", "", "begin with a ready link, like hill-farm")
-	for _, name := range plan.QualityKeys() {
+	for _, name := range link.WordNames() {
 		qualities[name] = f.String(name, "", "of both directions, as in a plan")
 	}
 	f.StringSliceVar(&up, "up", nil, "towards the server only: NAME=VALUE")
 	f.StringSliceVar(&down, "down", nil, "towards the clients only: NAME=VALUE")
 	f.StringVar(&control, "control", "", "file from which commands are read as it grows")
-	f.StringVar(&fates, "fates", "", "file to write the fate of every packet to")
+	f.StringVar(&outcomes, "outcomes", "", "file to write the outcome of every packet to")
 	f.StringVar(&record, "record", "", "file to write all packets to, with payloads, as pcapng")
 	f.DurationVar(&every, "every", time.Second, "time between lines, where it is not a terminal")
-	f.Uint64Var(&seed, "seed", 1, "seed of the links' chance")
+	f.Uint64Var(&seed, "seed", 1, "random seed of the links")
 	return c
 }
 
@@ -129,36 +128,32 @@ func addressOf(text string) (netip.AddrPort, error) {
 }
 
 // setQualities makes the links from the flags.
-func setQualities(c *switchboard.Config, named string, both map[string]*string, up, down []string) error {
+func setQualities(c *playground.Config, named string, both map[string]*string, up, down []string) error {
 	if named != "" {
-		found := false
-		for _, l := range plan.ReadyLinks {
-			if l.Name == named {
-				c.Up, c.Down, found = l.Up.Quality, l.Down.Quality, true
-			}
+		l, known := link.FindReady(named)
+		if !known {
+			return usage("--link %s: there is no such link; zwheel links lists them", named)
 		}
-		if !found {
-			return usage("--link %s: there is no such link; see docs/plan.md", named)
-		}
+		c.Up, c.Down = l.Up.Conditions, l.Down.Conditions
 	}
-	for _, q := range []*link.Quality{&c.Up, &c.Down} {
-		for _, name := range plan.QualityKeys() {
+	for _, q := range []*link.Conditions{&c.Up, &c.Down} {
+		for _, name := range link.WordNames() {
 			if *both[name] == "" {
 				continue
 			}
-			if err := plan.SetQuality(q, name, *both[name]); err != nil {
+			if err := q.Set(name, *both[name]); err != nil {
 				return usage("--%w", err)
 			}
 		}
 	}
 	for _, d := range []struct {
 		flag  string
-		into  *link.Quality
+		into  *link.Conditions
 		pairs []string
 	}{{"up", &c.Up, up}, {"down", &c.Down, down}} {
 		for _, pair := range d.pairs {
 			name, value, _ := strings.Cut(pair, "=")
-			if err := plan.SetQuality(d.into, name, value); err != nil {
+			if err := d.into.Set(name, value); err != nil {
 				return usage("--%s %s: %w", d.flag, pair, err)
 			}
 		}
@@ -167,7 +162,7 @@ func setQualities(c *switchboard.Config, named string, both map[string]*string, 
 }
 
 // operate shows what happens and obeys commands until it is told to end.
-func operate(c *cobra.Command, board *switchboard.Board, title, control string, every time.Duration) error {
+func operate(c *cobra.Command, board *playground.Board, title, control string, every time.Duration) error {
 	follow := &follower{path: control}
 	defer follow.close()
 	if out := terminal(c.OutOrStdout()); out != nil && isTerminal(os.Stdin) {
@@ -247,10 +242,10 @@ func (f *follower) close() {
 
 // panel is the relay on a terminal.
 type panel struct {
-	board   *switchboard.Board
+	board   *playground.Board
 	title   string
 	follow  *follower
-	clients []switchboard.Client
+	clients []playground.Client
 	said    string
 	failed  error
 }
@@ -322,7 +317,7 @@ func (p *panel) command(key string) string {
 		return fmt.Sprintf("loss %.2f", max(0, q.Loss-0.01))
 	case "o":
 		if cut {
-			return "mend"
+			return "restore"
 		}
 		return "cut"
 	case "m":
@@ -341,6 +336,6 @@ func (p *panel) View() tea.View {
 		b.WriteString("  no client yet: point the game's client at the address above\n")
 	}
 	report.Clients(&b, p.clients, p.board.Now())
-	fmt.Fprintf(&b, "\n%s\n\n  keys: l/L latency 20 ms less/more   j/J jitter 5 ms   p/P loss 1 %%   o cut or mend   m new address   r reset   q quit\n  %s\n", report.RelayLateness(p.board.Stats()), p.said)
-	return tea.NewView(visible.Screen(b.String()))
+	fmt.Fprintf(&b, "\n%s\n\n  keys: l/L latency 20 ms less/more   j/J jitter 5 ms   p/P loss 1%%   o cut or restore   m new address   r reset   q quit\n  %s\n", report.RelayLateness(p.board.Stats()), p.said)
+	return tea.NewView(sanitize.Screen(b.String()))
 }

@@ -10,11 +10,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zitherwheel/judge"
-	"zitherwheel/link"
-	"zitherwheel/report"
-	"zitherwheel/stage"
-	"zitherwheel/switchboard"
+	"zitherwheel/internal/match"
+	"zitherwheel/internal/match/playground"
+	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/verdict/judge"
 )
 
 func TestAddressesOfTheRelay(t *testing.T) {
@@ -32,7 +32,7 @@ func TestKeysChangeTheLink(t *testing.T) {
 	require.NoError(t, err)
 	listen, err := addressOf("127.0.0.1:0")
 	require.NoError(t, err)
-	board, err := switchboard.Open(switchboard.Config{Network: "udp", Listen: listen, To: to, Up: link.Quality{Latency: 40 * time.Millisecond}, Down: link.Quality{Latency: 40 * time.Millisecond}})
+	board, err := playground.Open(playground.Config{Network: "udp", Listen: listen, To: to, Up: link.Conditions{Latency: 40 * time.Millisecond}, Down: link.Conditions{Latency: 40 * time.Millisecond}})
 	require.NoError(t, err)
 	defer board.Close()
 	p := &panel{board: board, title: "relaying", follow: &follower{}}
@@ -41,12 +41,12 @@ func TestKeysChangeTheLink(t *testing.T) {
 	}
 	press("LLJPP")
 	up, down, cut := board.Link()
-	assert.Equal(t, link.Quality{Latency: 80 * time.Millisecond, Jitter: 5 * time.Millisecond, Loss: 0.02}, up)
+	assert.Equal(t, link.Conditions{Latency: 80 * time.Millisecond, Jitter: 5 * time.Millisecond, Loss: 0.02}, up)
 	assert.Equal(t, up, down)
 	assert.False(t, cut)
 	press("lllllljjjppppo")
 	up, _, cut = board.Link()
-	assert.Equal(t, link.Quality{}, up, "not below nothing")
+	assert.Equal(t, link.Conditions{}, up, "not below nothing")
 	assert.True(t, cut)
 	assert.Contains(t, p.View().Content, "CUT: nothing passes")
 	press("omrx")
@@ -75,8 +75,8 @@ func TestCommandsAreReadAsTheirFileGrows(t *testing.T) {
 func TestTheBoardTakesInWhatHappens(t *testing.T) {
 	cancelled := false
 	b := &board{cancel: func() { cancelled = true }, board: report.Board{Title: "match", Began: time.Now()}}
-	b.Update(stage.Progress{At: time.Second, Length: 4 * time.Second, Findings: 1, Bots: []stage.BotProgress{{Name: "fern", In: true}}})
-	b.Update(judge.Alert{At: time.Second, Kind: judge.Ghost, View: "fern", Entity: "dog/oak", Fields: "existence"})
+	b.Update(match.Progress{At: time.Second, Length: 4 * time.Second, Findings: 1, Bots: []match.BotProgress{{Name: "fern", In: true}}})
+	b.Update(judge.Alert{At: time.Second, Kind: judge.Ghost, View: "fern", Entity: "dog/oak", Subject: judge.ParseSubject("existence")})
 	assert.Contains(t, b.View().Content, "1 finding so far")
 	assert.Contains(t, b.View().Content, "ghost  fern  dog/oak existence")
 	b.Update(tea.KeyPressMsg{Text: "q"})

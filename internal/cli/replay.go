@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -12,13 +11,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"zitherwheel/ending"
-	"zitherwheel/judge"
-	"zitherwheel/plan"
-	"zitherwheel/replay"
-	"zitherwheel/report"
-	"zitherwheel/runfolder"
-	"zitherwheel/wholefile"
+	"zitherwheel/internal/atomicfile"
+	"zitherwheel/internal/campaign/replay"
+	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/plan"
+	"zitherwheel/internal/run"
+	"zitherwheel/internal/run/ending"
+	"zitherwheel/internal/verdict/judge"
 )
 
 func replayCommand() *cobra.Command {
@@ -26,15 +25,14 @@ func replayCommand() *cobra.Command {
 	var asJSON, trusts bool
 	c := &cobra.Command{
 		Use:   "replay RUNFOLDER",
-		Short: "Play a recorded match again, and say how far it followed",
+		Short: "Play a recorded match again and say whether it went the same way",
 		Long: `Plays the match of a run folder again and judges it. On the virtual clock it is the
-same match, and every line is compared. On the wall clock the bots do what was
-recorded, the n-th packet of each direction is given the fate that the n-th was
-recorded with, and what is printed says how far the match followed: processes keep no
-exact time.
+same match, and every line is compared. On the wall clock bots do what was recorded and
+the n-th packet of each direction gets the recorded outcome of the n-th; processes do
+not keep exact time, so it reports how closely the match followed.
 
-Exits as zwheel run does; with 3 if a match on the virtual clock was not the same, which
-another version of the program can be the cause of.`,
+Exits as zwheel run does, and with 3 if a match on the virtual clock was not the same,
+as when another version of the program recorded it.`,
 		Example:           "  zwheel replay runs/four-dogs-lost-goodbye-seed31",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: completeRuns,
@@ -54,10 +52,10 @@ another version of the program can be the cause of.`,
 			lab := &replay.Lab{Wall: wallOptions()}
 			followed, r, err := recording.Again(c.Context(), lab, out, wallOptions())
 			switch {
-			case errors.Is(err, runfolder.ErrExists):
+			case errors.Is(err, run.ErrExists):
 				return usage("%s exists already and is left as it is; name another folder with --out", out)
 			case c.Context().Err() != nil:
-				return &exit{exitInterrupted, errors.New("interrupted")}
+				return &exitError{exitInterrupted, errors.New("interrupted")}
 			case err != nil:
 				return failed(err)
 			}
@@ -93,17 +91,16 @@ func whyCommand() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "why RUNFOLDER [FINDING]",
-		Short: "Prove which packets a finding hangs on, by playing its match again without them",
-		Long: `Plays the match of a run folder again with packets delivered that were lost, late or
-damaged, and finds the smallest set of them that makes the difference: with them
-delivered the finding is gone, and with only them faring as they did it is there. Where
-no packet matters it says so, and tries other things: delay, who plays, who joined late,
-what they did.
+		Short: "Prove which packets cause a finding, by playing its match again with them delivered",
+		Long: `Plays the match of a run folder again with lost, late or damaged packets delivered, and
+finds the smallest set of them that makes the difference: with them delivered the finding
+is gone, and with only them lost, late or damaged it is there. If no packet matters it
+says so, and varies delay, who plays, who joins late and what they do.
 
-Without a FINDING it is the head of the first incident. On the wall clock each variant is
-played --runs times and counts as showing the finding if it is there in --needed of them.
+FINDING defaults to the head of the first incident. On the wall clock each variant is
+played --runs times and shows the finding if --needed of them do.
 
-Exits with 0; with 3 if the finding does not come again when its match is played as it was
+Exits with 0, or with 3 if the finding does not appear again when the match is played as
 recorded.`,
 		Example:           "  zwheel why runs/four-dogs-lost-goodbye-seed31 F1",
 		Args:              cobra.RangeArgs(1, 2),
@@ -141,7 +138,7 @@ func labFlags(c *cobra.Command, lab *labOptions) {
 	trustFlag(c, &lab.trusts)
 	c.Flags().IntVar(&lab.Runs, "runs", 3, "on the wall clock: how often each variant is played")
 	c.Flags().IntVar(&lab.Needed, "needed", 2, "on the wall clock: in how many of them the finding must show")
-	c.Flags().IntVar(&lab.Workers, "at-once", 0, "matches at once (default one a core, two on the wall clock)")
+	c.Flags().IntVar(&lab.Workers, "at-once", 0, "matches to play at once (default one per core, two on the wall clock)")
 }
 
 func preparedLab(c *cobra.Command, lab *labOptions) error {
@@ -156,25 +153,25 @@ func preparedLab(c *cobra.Command, lab *labOptions) error {
 func replayError(c *cobra.Command, err error, replays int) error {
 	switch {
 	case c.Context().Err() != nil:
-		return &exit{exitInterrupted, fmt.Errorf("interrupted after %d matches; nothing was proved", replays)}
+		return &exitError{exitInterrupted, fmt.Errorf("interrupted after %d matches; nothing was proved", replays)}
 	case errors.Is(err, replay.ErrEnough):
-		return failed(fmt.Errorf("%w; allow more with --most", err))
+		return failed(fmt.Errorf("%w; allow more with --max", err))
 	case errors.Is(err, replay.ErrNotThere):
-		return failed(fmt.Errorf("%w; see with zwheel replay how far it follows", err))
+		return failed(fmt.Errorf("%w; zwheel replay says how closely it follows", err))
 	}
 	return failed(err)
 }
 
 // loadRecording reads a run folder with all that was recorded in it.
 func loadRecording(c *cobra.Command, path string) (*replay.Recording, error) {
-	run, err := runfolder.Open(path)
+	run, err := run.Open(path)
 	if err != nil {
-		return nil, &exit{exitUsage, err}
+		return nil, &exitError{exitUsage, err}
 	}
 	recording, err := replay.Load(c.Context(), run)
 	switch {
 	case c.Context().Err() != nil:
-		return nil, &exit{exitInterrupted, errors.New("interrupted")}
+		return nil, &exitError{exitInterrupted, errors.New("interrupted")}
 	case err != nil:
 		return nil, failed(err)
 	}
@@ -208,17 +205,6 @@ func loadFinding(c *cobra.Command, args []string, lab *labOptions) (*replay.Reco
 	return nil, nil, usage("there is no finding %q in %s; zwheel show %s lists them", name, args[0], args[0])
 }
 
-// printJSON prints a result as JSON.
-func printJSON(c *cobra.Command, v any) error {
-	e := json.NewEncoder(c.OutOrStdout())
-	e.SetEscapeHTML(false)
-	e.SetIndent("", "  ")
-	if err := e.Encode(v); err != nil {
-		return failed(err)
-	}
-	return nil
-}
-
 func shrinkCommand() *cobra.Command {
 	var lab labOptions
 	var out string
@@ -226,15 +212,15 @@ func shrinkCommand() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "shrink RUNFOLDER [FINDING]",
-		Short: "Find the smallest plan that still goes wrong the same way",
-		Long: `Plays the match of a run folder again with less of everything, as long as a finding
-with the same signature is there: fewer bots, shorter, fewer and simpler inputs, links on
-which everything arrives but the few packets that matter. Writes what is left as a plan to
-read and to keep as a regression test, with its story as a comment.
+		Short: "Shrink a match to the smallest plan that still fails the same way",
+		Long: `Plays the match of a run folder again with less of everything, as long as a finding with
+the same signature appears: fewer bots, less time, fewer and simpler inputs, and links that
+lose only the packets that matter. Writes the result as a plan to keep as a regression
+test, with its timeline as a comment.
 
-Without a FINDING it is the head of the first incident. When it is interrupted, or has
-played --most matches, the smallest plan so far is written. On the wall clock each step is
-played --runs times and must show the finding in --needed of them.`,
+FINDING defaults to the head of the first incident. When it is interrupted, or has played
+--max matches, the smallest plan so far is written. On the wall clock each step is played
+--runs times and must show the finding in --needed of them.`,
 		Example:           "  zwheel shrink runs/four-dogs-lost-goodbye-seed31 F1 --out goodbye.yaml",
 		Args:              cobra.RangeArgs(1, 2),
 		ValidArgsFunction: completeFindings,
@@ -257,7 +243,7 @@ played --runs times and must show the finding in --needed of them.`,
 			}
 			text, err := s.Text(args[0], filepath.Dir(out))
 			if err == nil {
-				err = wholefile.Text(out, text)
+				err = atomicfile.Text(out, text)
 			}
 			if err != nil {
 				return failed(err)
@@ -272,14 +258,14 @@ played --runs times and must show the finding in --needed of them.`,
 			}
 			fmt.Fprintf(c.ErrOrStderr(), "%d matches played in %.1f s\n", s.Replays, time.Since(began).Seconds())
 			if c.Context().Err() != nil {
-				return &exit{exitInterrupted, errors.New("interrupted; the plan is the smallest until then")}
+				return &exitError{exitInterrupted, errors.New("interrupted; the plan is the smallest until then")}
 			}
 			return nil
 		},
 	}
 	labFlags(c, &lab)
 	c.Flags().StringVar(&out, "out", "", "file for the plan (default RUNFOLDER-FINDING-smallest.yaml)")
-	c.Flags().IntVar(&most, "most", 300, "play at most so many matches")
+	c.Flags().IntVar(&most, "max", 300, "most matches to play")
 	c.Flags().BoolVar(&asJSON, "json", false, "print what was reached as JSON")
 	return c
 }

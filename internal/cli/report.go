@@ -10,62 +10,61 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"zitherwheel/figure"
-	"zitherwheel/page"
-	"zitherwheel/report"
-	"zitherwheel/review"
-	"zitherwheel/wholefile"
+	"zitherwheel/internal/atomicfile"
+	"zitherwheel/internal/output/chart"
+	"zitherwheel/internal/output/page"
+	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/review/view"
 )
 
 func reportCommand() *cobra.Command {
 	var out, png, svg, junit, markdown string
 	c := &cobra.Command{
 		Use:   "report RUNFOLDER",
-		Short: "Write a run as one HTML file, and as figures, JUnit or Markdown",
-		Long: `Writes what happened in a run as one HTML file that needs nothing else: the
-verdict, every incident with the curves of both sides and what its link did, a
-timeline, events, measures, what was compared, the plan, and the world played back
-from above. It opens from disk and can be handed on.`,
+		Short: "Write a run as one HTML file, as charts, JUnit or Markdown",
+		Long: `Writes a run as one self-contained HTML file: the verdict, every incident with the
+curves of both sides and what its link did, a timeline, events, measures, what was
+compared, the plan, and the world played back from above.`,
 		Example: `  zwheel report runs/mine
   zwheel report runs/mine --out mine.html --png figures --junit junit.xml --markdown summary.md`,
 		ValidArgsFunction: completeRuns,
 		Args:              cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			r, err := review.Read(c.Context(), args[0])
+			r, err := view.Read(c.Context(), args[0])
 			switch {
 			case c.Context().Err() != nil:
-				return &exit{exitInterrupted, errors.New("interrupted; nothing was written")}
+				return &exitError{exitInterrupted, errors.New("interrupted; nothing was written")}
 			case err != nil:
-				return &exit{exitUsage, err}
+				return &exitError{exitUsage, err}
 			}
 			if out == "" {
 				out = filepath.Join(args[0], "report.html")
 			}
-			if err := wholefile.Write(out, func(w io.Writer) error { return page.Write(w, r) }); err != nil {
+			if err := atomicfile.Write(out, func(w io.Writer) error { return page.Write(w, r) }); err != nil {
 				return failed(err)
 			}
 			fmt.Fprintf(c.OutOrStdout(), "%s: %s\n", out, report.Summary(r.Verdict))
 			for _, set := range []struct {
 				folder, ending string
-				write          func(figure.Figure, io.Writer) error
-			}{{png, ".png", figure.Figure.PNG}, {svg, ".svg", func(f figure.Figure, w io.Writer) error { _, err := w.Write(f.SVG()); return err }}} {
+				write          func(chart.Figure, io.Writer) error
+			}{{png, ".png", chart.Figure.PNG}, {svg, ".svg", func(f chart.Figure, w io.Writer) error { _, err := w.Write(f.SVG()); return err }}} {
 				if set.folder == "" {
 					continue
 				}
 				if err := os.MkdirAll(set.folder, 0o755); err != nil {
 					return failed(err)
 				}
-				figures := figure.All(r)
+				figures := chart.All(r)
 				for _, f := range figures {
 					path := filepath.Join(set.folder, unsafeInNames.ReplaceAllString(f.Name, "-")+set.ending)
-					if err := wholefile.Write(path, func(w io.Writer) error { return set.write(f, w) }); err != nil {
+					if err := atomicfile.Write(path, func(w io.Writer) error { return set.write(f, w) }); err != nil {
 						return failed(err)
 					}
 				}
 				fmt.Fprintf(c.OutOrStdout(), "%s: %d figures\n", set.folder, len(figures))
 			}
 			if junit != "" {
-				err := wholefile.Write(junit, func(w io.Writer) error {
+				err := atomicfile.Write(junit, func(w io.Writer) error {
 					return report.JUnit(w, r.Run.About.Title, r.Verdict, r.Plan.Rules.Limits)
 				})
 				if err != nil {
@@ -74,7 +73,7 @@ from above. It opens from disk and can be handed on.`,
 				fmt.Fprintln(c.OutOrStdout(), junit)
 			}
 			if markdown != "" {
-				err := wholefile.Write(markdown, func(w io.Writer) error {
+				err := atomicfile.Write(markdown, func(w io.Writer) error {
 					report.Markdown(w, r.Run.About.Title, r.Run.About.Seed, r.Verdict, args[0])
 					return nil
 				})

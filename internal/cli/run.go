@@ -9,13 +9,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"zitherwheel/ending"
-	"zitherwheel/judge"
-	"zitherwheel/plan"
-	"zitherwheel/report"
-	"zitherwheel/runfolder"
-	"zitherwheel/stage"
-	"zitherwheel/trust"
+	"zitherwheel/internal/match"
+	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/plan"
+	"zitherwheel/internal/run"
+	"zitherwheel/internal/run/ending"
+	"zitherwheel/internal/run/trust"
+	"zitherwheel/internal/verdict/judge"
 )
 
 func runCommand() *cobra.Command {
@@ -25,9 +25,8 @@ func runCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "run PLAN",
 		Short: "Play one match and judge it",
-		Long: `Plays the match of a plan, judges it as it goes, prints the verdict with its
-evidence and leaves a run folder behind. The same plan and seed give the same
-bytes.`,
+		Long: `Plays the match of a plan, judges it, prints the verdict with its evidence and
+writes a run folder. On the virtual clock the same plan and seed give the same bytes.`,
 		Example:           "  zwheel run examples/lost-goodbye.yaml --seed 3 --out runs/mine",
 		ValidArgsFunction: completePlans,
 		Args:              cobra.ExactArgs(1),
@@ -56,7 +55,7 @@ bytes.`,
 			if asJSON {
 				c.OutOrStdout().Write(r.Findings)
 			} else {
-				fmt.Fprintf(c.OutOrStdout(), "%s: seed %d, %s, %s\n\n", p.Title, p.Seed, report.Span(p.Length), bots(p))
+				fmt.Fprintf(c.OutOrStdout(), "%s: seed %d, %s, %s\n\n", p.Title, p.Seed, report.Span(p.Duration), bots(p))
 				text := report.NewText(c.OutOrStdout())
 				text.Verdict(r.Verdict)
 				text.Measures(r.Measures)
@@ -65,11 +64,11 @@ bytes.`,
 			return conclude(c, r)
 		},
 	}
-	c.Flags().Uint64Var(&seed, "seed", 0, "play with this seed instead of the plan's")
-	c.Flags().StringVar(&clock, "clock", "", "play on this clock instead of the plan's: virtual or wall")
+	c.Flags().Uint64Var(&seed, "seed", 0, "seed to play with (default the plan's)")
+	c.Flags().StringVar(&clock, "clock", "", "clock to play on: virtual or wall (default the plan's)")
 	c.Flags().StringVar(&out, "out", "", "folder to make for the run (default runs/TITLE-SEED)")
-	c.Flags().BoolVar(&stopAtFirst, "stop-at-first", false, "end the match two seconds after the first finding has become certain")
-	c.Flags().BoolVar(&record, "record", false, "keep all packets with their payloads too, as packets.pcapng (wall clock)")
+	c.Flags().BoolVar(&stopAtFirst, "stop-at-first", false, "end the match two seconds after the first finding is certain")
+	c.Flags().BoolVar(&record, "record", false, "capture all packets with payloads, as packets.pcapng (wall clock)")
 	c.Flags().BoolVar(&asJSON, "json", false, "print findings.json instead of text")
 	return c
 }
@@ -98,8 +97,8 @@ func setClock(p *plan.Plan, clock string) error {
 }
 
 // wallOptions are what a match on the wall clock needs of this program.
-func wallOptions() stage.Options {
-	return stage.Options{Guard: []string{guardName}, Mark: func(plan []byte) string {
+func wallOptions() match.Options {
+	return match.Options{Guard: []string{guardName}, Mark: func(plan []byte) string {
 		mark, err := trust.Mark(plan)
 		if err != nil {
 			return "" // then its user is asked before it is played again
@@ -115,17 +114,17 @@ func loadPlan(path string) (*plan.Plan, error) {
 		return nil, usage("%s: there is no such plan", path)
 	}
 	if err != nil {
-		return nil, &exit{exitUsage, err}
+		return nil, &exitError{exitUsage, err}
 	}
 	return p, nil
 }
 
 // play runs a match and says on standard error how it went; label stands before each line.
-func play(c *cobra.Command, p *plan.Plan, folder string, options stage.Options, label string) (*stage.Result, error) {
+func play(c *cobra.Command, p *plan.Plan, folder string, options match.Options, label string) (*match.Result, error) {
 	began := time.Now()
 	options.Folder = folder
 	r, err := watched(c, p, options, label)
-	if errors.Is(err, runfolder.ErrExists) {
+	if errors.Is(err, run.ErrExists) {
 		return nil, usage("%s exists already and is left as it is; name another folder with --out", folder)
 	}
 	if err != nil {
@@ -140,18 +139,18 @@ func play(c *cobra.Command, p *plan.Plan, folder string, options stage.Options, 
 }
 
 // conclude turns a result into the exit code.
-func conclude(c *cobra.Command, r *stage.Result) error {
+func conclude(c *cobra.Command, r *match.Result) error {
 	if r.Ending.How == ending.Interrupted {
-		return &exit{exitInterrupted, fmt.Errorf("interrupted after %.3f s of the match; the verdict is of what was played, and the run folder is complete up to there", r.Played.Seconds())}
+		return &exitError{exitInterrupted, fmt.Errorf("interrupted after %.3f s of the match; the verdict is of what was played, and the run folder is complete up to there", r.Played.Seconds())}
 	}
 	for _, name := range r.Refused {
-		fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s was refused by the full server, as a plan with places may want it\n", name)
+		fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s was refused by the full server, as the plan allows with max-players\n", name)
 	}
 	if r.Ending.How == ending.Failed && r.Verdict.Outcome != judge.OutOfSync {
 		if len(r.Ending.Log) > 0 {
-			fmt.Fprintf(c.ErrOrStderr(), "The last log lines of the program concerned:\n  %s\n", strings.Join(r.Ending.Log, "\n  "))
+			fmt.Fprintf(c.ErrOrStderr(), "Last log lines of that program:\n  %s\n", strings.Join(r.Ending.Log, "\n  "))
 		}
-		return failed(fmt.Errorf("the match could not be played to its end: %s", r.Ending.Why))
+		return failed(fmt.Errorf("the match was cut short: %s", r.Ending.Why))
 	}
 	for _, absent := range r.NeverIn {
 		text := absent.Name + " never got into the match"
@@ -164,7 +163,7 @@ func conclude(c *cobra.Command, r *stage.Result) error {
 		fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s\n", remark)
 	}
 	if r.Ending.How == ending.Stopped {
-		fmt.Fprintf(c.ErrOrStderr(), "zwheel: stopped at %.3f s, %v after the first finding had become certain\n", r.Played.Seconds(), stage.Aftermath)
+		fmt.Fprintf(c.ErrOrStderr(), "zwheel: stopped at %.3f s, %v after the first finding had become certain\n", r.Played.Seconds(), match.Aftermath)
 	}
 	if r.Verdict.Outcome == judge.NothingCompared {
 		return failed(errors.New("nothing was compared; check that the bots join and that the watch rules fit the game"))

@@ -15,14 +15,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zitherwheel/compare"
-	"zitherwheel/hunt"
-	"zitherwheel/inspect"
-	"zitherwheel/judge"
-	"zitherwheel/measure"
-	"zitherwheel/replay"
-	"zitherwheel/stage"
-	"zitherwheel/sweep"
+	"zitherwheel/internal/campaign/compare"
+	"zitherwheel/internal/campaign/hunt"
+	"zitherwheel/internal/campaign/replay"
+	"zitherwheel/internal/campaign/sweep"
+	"zitherwheel/internal/match"
+	"zitherwheel/internal/review/inspect"
+	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/verdict/metrics"
 )
 
 var update = flag.Bool("update", false, "write docs/schemas anew")
@@ -32,8 +32,8 @@ var outputs = map[string]any{
 	"compare":   compare.Result{},
 	"findings":  judge.Verdict{},
 	"hunt":      hunt.Result{},
-	"measures":  measure.Measures{},
-	"preflight": []stage.Step{},
+	"measures":  metrics.Measures{},
+	"preflight": []match.Step{},
 	"replay":    replay.Followed{},
 	"sheet":     inspect.Sheet{},
 	"shrink":    replay.ShrunkSummary{},
@@ -45,6 +45,9 @@ var outputs = map[string]any{
 // The schemas in the docs are those of the types.
 func TestTheSchemasInTheDocsAreCurrent(t *testing.T) {
 	r := &reflected.Reflector{Anonymous: true, AllowAdditionalProperties: true, Mapper: func(t reflect.Type) *reflected.Schema {
+		if t == reflect.TypeFor[judge.Subject]() {
+			return &reflected.Schema{Type: "string"}
+		}
 		if t == reflect.TypeFor[judge.Seconds]() {
 			return &reflected.Schema{Type: "number", Description: "seconds"}
 		}
@@ -67,7 +70,7 @@ func TestTheSchemasInTheDocsAreCurrent(t *testing.T) {
 func TestWhatIsPrintedFitsTheSchemas(t *testing.T) {
 	dir := t.TempDir()
 	path, folder := filepath.Join(dir, "plan.yaml"), filepath.Join(dir, "run")
-	require.NoError(t, os.WriteFile(path, []byte("length: 8s\ngame: {faults: [narrow-numbers, once-unreliable]}\nbots: [{name: fern, link: far-shore}, {name: moss}]"), 0o600))
+	require.NoError(t, os.WriteFile(path, []byte("duration: 8s\ngame: {faults: [narrow-numbers, once-unreliable]}\nbots: [{name: fern, link: far-shore}, {name: moss}]"), 0o600))
 	for _, c := range []struct {
 		schema string
 		args   []string
@@ -78,7 +81,7 @@ func TestWhatIsPrintedFitsTheSchemas(t *testing.T) {
 		{"story", []string{"show", folder, "F1", "--around", "--json"}},
 		{"replay", []string{"replay", folder, "--json"}},
 		{"why", []string{"why", folder, "F1", "--json"}},
-		{"shrink", []string{"shrink", folder, "F1", "--json", "--most", "40"}},
+		{"shrink", []string{"shrink", folder, "F1", "--json", "--max", "40"}},
 		{"hunt", []string{"hunt", path, "--times", "4", "--out", filepath.Join(dir, "hunt"), "--json"}},
 		{"compare", []string{"compare", filepath.Join(dir, "hunt"), path, "--times", "4", "--json"}},
 		{"sweep", []string{"sweep", path, "--vary", "latency=0ms,50ms", "--out", filepath.Join(dir, "sweep"), "--json"}},

@@ -10,12 +10,12 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/spf13/cobra"
 
-	"zitherwheel/audit"
-	"zitherwheel/inspect"
-	"zitherwheel/judge"
-	"zitherwheel/report"
-	"zitherwheel/runfolder"
-	"zitherwheel/visible"
+	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/output/sanitize"
+	"zitherwheel/internal/review/feed"
+	"zitherwheel/internal/review/inspect"
+	"zitherwheel/internal/run"
+	"zitherwheel/internal/verdict/judge"
 )
 
 func showCommand() *cobra.Command {
@@ -23,13 +23,13 @@ func showCommand() *cobra.Command {
 	var around, asJSON, plain bool
 	c := &cobra.Command{
 		Use:   "show RUNFOLDER [FINDING | ENTITY | ENTITY.FIELD]",
-		Short: "See one thing at one moment, as every view believed it",
-		Long: `Puts the server's and every client's picture of one thing side by side, with what
-differs marked and how long each value had been held. On a terminal the arrows step
-through time. With --around it tells the story of a finding line by line: states,
-inputs, events, marks, joins, packets and the logs of both sides, in order of time.
+		Short: "Show one entity at one moment, in every view",
+		Long: `Shows one entity as the server and every client had it, side by side, with differences
+marked and how long each value had been held. On a terminal the arrow keys step
+through time. With --around it prints the timeline of a finding: states, inputs,
+events, checkpoints, joins, packets and the logs of both sides.
 
-Without a thing to show it lists the findings of the run.`,
+Without an entity or a finding it lists the findings of the run.`,
 		Example: `  zwheel show runs/mine
   zwheel show runs/mine F1
   zwheel show runs/mine F1 --around
@@ -37,15 +37,15 @@ Without a thing to show it lists the findings of the run.`,
 		ValidArgsFunction: completeFindings,
 		Args:              cobra.RangeArgs(1, 2),
 		RunE: func(c *cobra.Command, args []string) error {
-			run, err := runfolder.Open(args[0])
+			run, err := run.Open(args[0])
 			if err != nil {
-				return &exit{exitUsage, err}
+				return &exitError{exitUsage, err}
 			}
 			p, err := loadPlan(run.PlanPath())
 			if err != nil {
 				return err
 			}
-			said, err := audit.Recorded(c.Context(), run, p)
+			said, err := feed.Recorded(c.Context(), run, p)
 			if err != nil {
 				return failed(err)
 			}
@@ -68,7 +68,7 @@ Without a thing to show it lists the findings of the run.`,
 			}
 			w, err := inspect.Open(c.Context(), run, p.Rules, verdict.Reference, target.entity, target.at-stepRoom, target.at+stepRoom)
 			if err != nil {
-				return &exit{exitUsage, err}
+				return &exitError{exitUsage, err}
 			}
 			if terminal(c.OutOrStdout()) != nil && !plain && !asJSON && isTerminal(os.Stdin) {
 				open := func(at time.Duration) (*inspect.Window, error) {
@@ -85,10 +85,10 @@ Without a thing to show it lists the findings of the run.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&moment, "at", "", "the moment, like 12.5s (default when the finding began, or the end)")
-	c.Flags().BoolVar(&around, "around", false, "tell the story of a finding, from a second before it to two after")
+	c.Flags().StringVar(&moment, "at", "", "the moment, like 12.5s (default the start of the finding, or the end)")
+	c.Flags().BoolVar(&around, "around", false, "print the timeline of a finding, from a second before it to two after")
 	c.Flags().BoolVar(&plain, "plain", false, "print a table even on a terminal")
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON: without a thing to show, the verdict")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON; without an entity or a finding, the verdict")
 	return c
 }
 
@@ -116,7 +116,7 @@ func targetOf(v *judge.Verdict, name, moment string) (t target, err error) {
 			t.entity, t.field = name[:dot], name[dot+1:]
 		}
 		if !strings.Contains(t.entity, "/") {
-			return t, usage("there is no finding %q, and a thing is named like dog/fern or dog/fern.x; zwheel show RUNFOLDER lists the findings", name)
+			return t, usage("there is no finding %q, and an entity is named like dog/fern or dog/fern.x; zwheel show RUNFOLDER lists the findings", name)
 		}
 	}
 	if moment != "" {
@@ -135,9 +135,9 @@ func only(s inspect.Sheet, field string) inspect.Sheet {
 	return s
 }
 
-func tellStory(c *cobra.Command, run *runfolder.Run, v *judge.Verdict, t target, asJSON bool) error {
+func tellStory(c *cobra.Command, run *run.Run, v *judge.Verdict, t target, asJSON bool) error {
 	if t.finding == nil {
-		return usage("--around tells of a finding; name one, like F1")
+		return usage("--around needs a finding; name one, like F1")
 	}
 	chapters, err := inspect.Story(c.Context(), run, t.finding, v.Reference, max(0, t.at-time.Second), t.at+2*time.Second)
 	if err != nil {
@@ -194,5 +194,5 @@ func (s *stepper) step(at time.Duration) {
 func (s *stepper) View() tea.View {
 	var b bytes.Buffer
 	report.NewText(&b).Sheet(only(s.window.At(s.at), s.field))
-	return tea.NewView(visible.Screen(b.String() + "\n  left and right step 50 ms, up and down a second, q quits\n  " + s.said + "\n"))
+	return tea.NewView(sanitize.Screen(b.String() + "\n  left and right step 50 ms, up and down a second, q quits\n  " + s.said + "\n"))
 }

@@ -14,27 +14,29 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zitherwheel/ending"
-	"zitherwheel/runfolder"
+	"zitherwheel/internal/run"
+	"zitherwheel/internal/run/ending"
 )
 
 // Whatever ends a run from outside, its folder is finished: a signal to hang up, and that
 // nobody reads any more what it says.
 func TestWhatEndsARunFromOutsideLeavesItsFolderFinished(t *testing.T) {
-	for what, end := range map[string]func(t *testing.T, run *exec.Cmd, read *os.File){
-		"a signal to hang up": func(t *testing.T, run *exec.Cmd, _ *os.File) { require.NoError(t, run.Process.Signal(syscall.SIGHUP)) },
-		"a closed pipe":       func(t *testing.T, _ *exec.Cmd, read *os.File) { require.NoError(t, read.Close()) },
+	for what, end := range map[string]func(t *testing.T, command *exec.Cmd, read *os.File){
+		"a signal to hang up": func(t *testing.T, command *exec.Cmd, _ *os.File) {
+			require.NoError(t, command.Process.Signal(syscall.SIGHUP))
+		},
+		"a closed pipe": func(t *testing.T, _ *exec.Cmd, read *os.File) { require.NoError(t, read.Close()) },
 	} {
 		t.Run(what, func(t *testing.T) {
 			dir := t.TempDir()
 			plan, folder := filepath.Join(dir, "plan.yaml"), filepath.Join(dir, "run")
-			require.NoError(t, os.WriteFile(plan, []byte("length: 60s\nclock: wall\nbots: [{name: fern, link: village}, {name: moss, steps: [{do: join, at: 2s}, {do: roam}]}, {name: oak, steps: [{do: join, at: 3s}, {do: roam}]}]\n"), 0o600))
-			run := exec.Command(os.Args[0], "run", plan, "--out", folder)
-			run.Env = append(os.Environ(), "CLI_TEST_PROGRAM=yes")
+			require.NoError(t, os.WriteFile(plan, []byte("duration: 60s\nclock: wall\nbots: [{name: fern, link: village}, {name: moss, steps: [{do: join, at: 2s}, {do: roam}]}, {name: oak, steps: [{do: join, at: 3s}, {do: roam}]}]\n"), 0o600))
+			command := exec.Command(os.Args[0], "run", plan, "--out", folder)
+			command.Env = append(os.Environ(), "CLI_TEST_PROGRAM=yes")
 			read, write, err := os.Pipe()
 			require.NoError(t, err)
-			run.Stderr = write
-			require.NoError(t, run.Start())
+			command.Stderr = write
+			require.NoError(t, command.Start())
 			require.NoError(t, write.Close())
 			defer read.Close()
 			_, err = read.Read(make([]byte, 1)) // it has begun
@@ -43,11 +45,11 @@ func TestWhatEndsARunFromOutsideLeavesItsFolderFinished(t *testing.T) {
 				info, err := os.Stat(filepath.Join(folder, "views", "fern.jsonl"))
 				return err == nil && info.Size() > 0
 			}, 20*time.Second, 10*time.Millisecond)
-			end(t, run, read)
+			end(t, command, read)
 			var failure *exec.ExitError
-			require.True(t, errors.As(run.Wait(), &failure))
+			require.True(t, errors.As(command.Wait(), &failure))
 			assert.Equal(t, exitInterrupted, failure.ExitCode())
-			ended, err := runfolder.Open(folder)
+			ended, err := run.Open(folder)
 			require.NoError(t, err)
 			assert.Equal(t, ending.Interrupted, ended.About.How)
 		})

@@ -3,7 +3,6 @@ package cli
 import (
 	"bytes"
 	"encoding/csv"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -13,12 +12,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"zitherwheel/figure"
-	"zitherwheel/page"
-	"zitherwheel/plan"
-	"zitherwheel/report"
-	"zitherwheel/sweep"
-	"zitherwheel/wholefile"
+	"zitherwheel/internal/atomicfile"
+	"zitherwheel/internal/campaign/sweep"
+	"zitherwheel/internal/output/chart"
+	"zitherwheel/internal/output/page"
+	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/plan"
 )
 
 func sweepCommand() *cobra.Command {
@@ -29,19 +28,18 @@ func sweepCommand() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "sweep PLAN --vary VALUE=RANGE [--vary VALUE=RANGE]",
-		Short: "Find up to which delay, loss or other values a game holds",
+		Short: "Find how much delay, loss or other values a game can take",
 		Long: `Varies values of a plan and plays matches at points of the grid that they span. A coarse
-grid is played first, and then only where neighbours differ, so that the border is found
-with few matches. At each point matches are played until it is certain enough whether the
-game holds there: whether at most about --tolerate percent of them go wrong or break a
-limit of the plan.
+grid comes first, then only cells whose neighbours differ, so the border takes few matches.
+At each point matches are played until it is clear whether the game holds there: whether
+at most about --tolerate percent of them fail or break a limit of the plan.
 
 A value is one of a link, which is set both ways on the links of all bots (latency,
 jitter, loss, burst, rate and so on; latency is one way); bots, their number; or the way to any
 value in the plan, like game.rates.send or links.hill.down.loss. A range is 0..400ms (in at
 most 20 round steps), 0..400ms/50ms (in steps of 50 ms), or a list like 10,20,30.
 
-Leaves a folder with sweep.json, sweep.csv, sweep.png and sweep.html. Exits with 0 if the
+Writes a folder with sweep.json, sweep.csv, sweep.png and sweep.html. Exits with 0 if the
 points could be played, 3 if none could.`,
 		Example: `  zwheel sweep examples/healthy.yaml --vary latency=0..800ms/100ms --vary loss=0..60%/10%
   zwheel sweep examples/healthy.yaml --vary game.rates.send=5,10,20,30`,
@@ -77,7 +75,7 @@ points could be played, 3 if none could.`,
 			r, err := sweep.Run(c.Context(), o)
 			switch {
 			case errors.Is(err, sweep.ErrValue):
-				return &exit{exitUsage, err}
+				return &exitError{exitUsage, err}
 			case err != nil:
 				return failed(err)
 			}
@@ -94,7 +92,7 @@ points could be played, 3 if none could.`,
 			case err != nil:
 				return err
 			case r.Stopped:
-				return &exit{exitInterrupted, errors.New("interrupted; the map is of what was played until then")}
+				return &exitError{exitInterrupted, errors.New("interrupted; the map is of what was played until then")}
 			case r.Err() != nil:
 				return failed(r.Err())
 			}
@@ -103,12 +101,12 @@ points could be played, 3 if none could.`,
 	}
 	f := c.Flags()
 	f.StringArrayVar(&vary, "vary", nil, "what is varied, and how; may be given several times")
-	f.Float64Var(&tolerate, "tolerate", 10, "percent of matches that may go wrong where the game holds")
-	f.IntVar(&o.Most, "most", 60, "play at most so many matches at a point")
+	f.Float64Var(&tolerate, "tolerate", 10, "percent of matches that may fail where the game holds")
+	f.IntVar(&o.Most, "max", 60, "most matches at a point")
 	f.BoolVar(&o.Full, "full", false, "play every point of the grid")
 	f.StringVar(&out, "out", "", "folder to make for the results (default sweeps/TITLE-SEED)")
-	f.IntVar(&o.Workers, "at-once", 0, "matches at once (default one a core, two on the wall clock)")
-	f.StringVar(&clock, "clock", "", "play on this clock instead of the plan's: virtual or wall")
+	f.IntVar(&o.Workers, "at-once", 0, "matches to play at once (default one per core, two on the wall clock)")
+	f.StringVar(&clock, "clock", "", "clock to play on: virtual or wall (default the plan's)")
 	f.BoolVar(&asJSON, "json", false, "print sweep.json")
 	complete(c, "clock", []string{plan.Virtual, plan.Wall})
 	return c
@@ -130,10 +128,6 @@ func leaveSweep(folder string, r *sweep.Result) error {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return err
 	}
-	text, err := json.MarshalIndent(r, "", "  ")
-	if err != nil {
-		return err
-	}
 	var html, table bytes.Buffer
 	if err := page.Sweep(&html, r); err != nil {
 		return err
@@ -143,21 +137,22 @@ func leaveSweep(folder string, r *sweep.Result) error {
 	for _, a := range r.Axes {
 		heads = append(heads, a.Path)
 	}
-	failures := []error{rows.Write(append(heads, "mark", "inferred", "wrong", "matches", "share_low", "share_high", "first"))}
+	failures := []error{rows.Write(append(heads, "mark", "inferred", "failed", "matches", "share_low", "share_high", "first"))}
 	for _, p := range r.Points {
 		row := append([]string{}, p.Values...)
-		failures = append(failures, rows.Write(append(row, string(p.Mark), strconv.FormatBool(p.Inferred), strconv.Itoa(p.Wrong), strconv.Itoa(p.Matches),
+		failures = append(failures, rows.Write(append(row, string(p.Mark), strconv.FormatBool(p.Inferred), strconv.Itoa(p.Failed), strconv.Itoa(p.Matches),
 			strconv.FormatFloat(p.Low, 'f', -1, 64), strconv.FormatFloat(p.High, 'f', -1, 64), p.First)))
 	}
 	rows.Flush()
-	files := map[string][]byte{"sweep.json": append(text, '\n'), "sweep.csv": table.Bytes(), "sweep.html": html.Bytes()}
-	if f, ok := figure.Sweep(r); ok {
+	files := map[string][]byte{"sweep.csv": table.Bytes(), "sweep.html": html.Bytes()}
+	if f, ok := chart.Sweep(r); ok {
 		var png bytes.Buffer
 		failures = append(failures, f.PNG(&png))
 		files["sweep.png"] = png.Bytes()
 	}
+	failures = append(failures, atomicfile.JSON(filepath.Join(folder, "sweep.json"), r))
 	for name, content := range files {
-		failures = append(failures, wholefile.Text(filepath.Join(folder, name), content))
+		failures = append(failures, atomicfile.Text(filepath.Join(folder, name), content))
 	}
 	return errors.Join(append(failures, rows.Error())...)
 }

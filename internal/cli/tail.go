@@ -6,12 +6,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"zitherwheel/audit"
-	"zitherwheel/ending"
-	"zitherwheel/follow"
-	"zitherwheel/plan"
-	"zitherwheel/report"
-	"zitherwheel/runfolder"
+	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/plan"
+	"zitherwheel/internal/review/feed"
+	"zitherwheel/internal/review/live"
+	"zitherwheel/internal/run"
+	"zitherwheel/internal/run/ending"
 )
 
 func tailCommand() *cobra.Command {
@@ -21,34 +21,34 @@ func tailCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "tail [RUNFOLDER]",
 		Short: "Follow a run in progress, or traces that are being written, and judge them live",
-		Long: `Follows a run from another terminal, or the traces of a game that somebody plays by
-hand, and tells of findings as they become certain. It ends with the run, says the run's
-verdict and exits by it; or when it is interrupted.
+		Long: `Follows a run from another terminal, or the traces of a game that you play by hand,
+and reports findings as they become certain. It ends when the run ends, with the run's
+verdict and exit code, or when it is interrupted.
 
-Traces are plain files that may still grow, or not be there yet. Their clocks must be
-one. The whole verdict of such traces is that of zwheel check afterwards.`,
+Traces are plain files that may still grow, or not exist yet, and must share one clock.
+For the full verdict of such traces use zwheel check afterwards.`,
 		Example: `  zwheel tail runs/mine
   zwheel tail --server server.jsonl --client me=me.jsonl --client you=you.jsonl --rules rules.yaml`,
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: completeRuns,
 		RunE: func(c *cobra.Command, args []string) error {
-			traces := follow.Traces{Ended: func() bool { return false }}
+			traces := live.Traces{Ended: func() bool { return false }}
 			var p *plan.Plan // of a run
 			if len(args) == 1 {
-				run, err := runfolder.Open(args[0])
+				folder, err := run.Open(args[0])
 				if err != nil {
-					return &exit{exitUsage, err}
+					return &exitError{exitUsage, err}
 				}
-				if run.About.How != ending.Running {
-					return usage("%s has ended (%s); judge it with zwheel check %s", args[0], run.About.How, args[0])
+				if folder.About.How != ending.Running {
+					return usage("%s has ended (%s); judge it with zwheel check %s", args[0], folder.About.How, args[0])
 				}
-				if p, err = loadPlan(run.PlanPath()); err != nil {
+				if p, err = loadPlan(folder.PlanPath()); err != nil {
 					return err
 				}
-				found := audit.Run(run, p)
+				found := feed.Run(folder, p)
 				traces.Sources, traces.Packets, traces.Rules, traces.Reference, traces.Entities = found.Sources, found.Packets, found.Rules, found.Reference, found.Entities
 				traces.Ended = func() bool {
-					now, err := runfolder.Open(args[0])
+					now, err := run.Open(args[0])
 					return err != nil || now.About.How != ending.Running
 				}
 			} else {
@@ -58,13 +58,13 @@ one. The whole verdict of such traces is that of zwheel check afterwards.`,
 				}
 				traces.Sources, traces.Rules = given.Sources, given.Rules
 				if server == "" {
-					traces.Reference = audit.Nobody
+					traces.Reference = feed.Nobody
 				}
 			}
 			out := c.OutOrStdout()
 			traces.Alert = quietAfter(1000, func(text string) { fmt.Fprintln(out, text) })
 			next := time.Now()
-			traces.Now = func(s follow.State) {
+			traces.Now = func(s live.State) {
 				if now := time.Now(); now.After(next) {
 					next = now.Add(every)
 					in := 0
@@ -76,7 +76,7 @@ one. The whole verdict of such traces is that of zwheel check afterwards.`,
 					fmt.Fprintf(c.ErrOrStderr(), "%8.3f s  %s lines, %d in, %d findings\n", s.At.Seconds(), report.Number(s.Lines), in, s.Findings)
 				}
 			}
-			state, err := follow.Run(c.Context(), traces)
+			state, err := live.Run(c.Context(), traces)
 			if err != nil {
 				return failed(err)
 			}
@@ -95,19 +95,19 @@ one. The whole verdict of such traces is that of zwheel check afterwards.`,
 	}
 	c.Flags().StringVar(&server, "server", "", "trace of the server")
 	c.Flags().StringArrayVar(&clients, "client", nil, "trace of a client, as NAME=FILE; repeat for more")
-	c.Flags().StringVar(&rulesPath, "rules", "", "file with watch rules (default those of the run's plan, or of the demo game)")
+	c.Flags().StringVar(&rulesPath, "rules", "", "file with watch rules, or the demo game's name, hillfold (default those of the run's plan)")
 	c.Flags().DurationVar(&every, "every", 2*time.Second, "time between lines about how far it is")
 	return c
 }
 
 // tellEnd says how a run ended that was followed: more may have been found in the whole of
 // it, and a match that did not go as it was to is no pass.
-func tellEnd(c *cobra.Command, folder string, p *plan.Plan) error {
-	run, err := runfolder.Open(folder)
+func tellEnd(c *cobra.Command, path string, p *plan.Plan) error {
+	folder, err := run.Open(path)
 	if err != nil {
 		return failed(err)
 	}
-	said, err := audit.Recorded(c.Context(), run, p)
+	said, err := feed.Recorded(c.Context(), folder, p)
 	if err != nil {
 		return failed(err)
 	}

@@ -9,9 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"zitherwheel/plan"
-	"zitherwheel/replay"
-	"zitherwheel/trust"
+	"zitherwheel/internal/campaign/replay"
+	"zitherwheel/internal/plan"
+	"zitherwheel/internal/run/trust"
 )
 
 func trustFlag(c *cobra.Command, trusts *bool) {

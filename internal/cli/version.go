@@ -5,17 +5,17 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"zitherwheel/release"
+	"zitherwheel/internal/version"
 )
 
 func versionText() string {
-	return fmt.Sprintf("zwheel %s\n%s\n", release.String(), release.Platform())
+	return fmt.Sprintf("zwheel %s\n%s\n", version.String(), version.Platform())
 }
 
 func versionCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "version",
-		Short:   "Say which build of the program this is",
+		Short:   "Print the version of this program",
 		Example: "  zwheel version",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {

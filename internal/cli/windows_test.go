@@ -78,7 +78,7 @@ func TestAMatchOfRealProgramsOnWindows(t *testing.T) {
 	mark := "mark-" + filepath.Base(filepath.Dir(dir))
 	plan := `
 title: ferry
-length: 6s
+duration: 6s
 clock: wall
 game: {name: ferry}
 build:
@@ -86,7 +86,7 @@ build:
   server: {run: '.\ferry.exe serve {host}:{port} ` + mark + `', drive: input, ready: {port: true}}
   client: {run: ['.\ferry.exe', play, "{host}:{port}", "{name}", ` + mark + `]}
 bots: [{name: elm, link: village}, {name: fir, steps: [{do: join, at: 1s}, {do: hold, inputs: [forward]}, {do: leave, at: 4s}]}]
-watch: [{entities: boat/*, fields: [x, y], compare: distance, within: 1, lag: 1s}]
+watch: [{entities: boat/*, fields: [x, y], compare: distance, tolerance: 1, max-delay: 1s}]
 `
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "plan.yaml"), []byte(plan), 0o600))
 	t.Chdir(dir)

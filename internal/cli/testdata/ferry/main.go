@@ -84,7 +84,7 @@ func serve(at string) {
 			}
 			lock.Lock()
 			if b := boats[conn]; b != nil {
-				tell(`"left":%q,"gone":["boat/%s"]`, b.Name, b.Name)
+				tell(`"left":%q,"despawned":["boat/%s"]`, b.Name, b.Name)
 				delete(boats, conn)
 			}
 			lock.Unlock()
@@ -127,7 +127,7 @@ func play(server, name string) {
 				}
 				state += fmt.Sprintf(`"boat/%s":{"x":%.3f,"y":0}`, b.Name, b.X)
 			}
-			tell(`"whole":true,"state":{%s}`, state)
+			tell(`"full":true,"state":{%s}`, state)
 		}
 	}()
 	lines := bufio.NewScanner(os.Stdin)

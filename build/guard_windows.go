@@ -1,5 +1,0 @@
-package build
-
-import "os/exec"
-
-func detach(*exec.Cmd) {}

@@ -1,7 +1,0 @@
-//go:build !linux
-
-package build
-
-import "net/netip"
-
-func listening(network string) ([]netip.AddrPort, bool) { return listed(network) }

@@ -1,3 +1,0 @@
-package build
-
-func ignoreTerminate() {}

@@ -1,0 +1,144 @@
+package hunt
+
+import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"zitherwheel/internal/atomicfile"
+)
+
+const journalName = "matches.jsonl"
+
+// journal is the lines of matches that have been played, in the order in which they
+// ended. Of what is in the file only the seeds are kept in memory, so that a hunt can go
+// on for hours.
+type journal struct {
+	path   string
+	file   *os.File // nil for a hunt without a folder
+	kept   []Match  // of such a hunt
+	played map[uint64]bool
+}
+
+func openJournal(o Options) (*journal, error) {
+	j := &journal{played: map[uint64]bool{}}
+	if o.Folder == "" {
+		return j, nil
+	}
+	if err := os.MkdirAll(o.Folder, 0o755); err != nil {
+		return nil, err
+	}
+	text, err := o.Plan.SeenFrom(o.Folder).YAML()
+	if err != nil {
+		return nil, err
+	}
+	mark := append(fmt.Appendf(nil, "# first seed %d\n", o.First), text...)
+	planPath := filepath.Join(o.Folder, "plan.yaml")
+	j.path = filepath.Join(o.Folder, journalName)
+	_, err = os.Stat(j.path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		if err := atomicfile.Text(planPath, mark); err != nil {
+			return nil, err
+		}
+	case err != nil:
+		return nil, err
+	case !o.Resume:
+		return nil, fmt.Errorf("%s: %w", j.path, ErrJournal)
+	default:
+		before, err := os.ReadFile(planPath)
+		if err != nil {
+			return nil, err
+		}
+		if !bytes.Equal(before, mark) {
+			return nil, fmt.Errorf("%s: %w", o.Folder, ErrOther)
+		}
+		whole, err := readJournal(j.path, func(m Match) { j.played[m.Seed] = true })
+		if err != nil {
+			return nil, err
+		}
+		if err := os.Truncate(j.path, whole); err != nil {
+			return nil, err
+		}
+	}
+	j.file, err = os.OpenFile(j.path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o644)
+	return j, err
+}
+
+// add writes a match into the journal: one write a line, so that a kill tears at most
+// the last.
+func (j *journal) add(m Match) error {
+	j.played[m.Seed] = true
+	if j.file == nil {
+		j.kept = append(j.kept, m)
+		return nil
+	}
+	line, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	if _, err := j.file.Write(append(line, '\n')); err != nil {
+		return fmt.Errorf("the journal cannot be written: %w; what was played until then is kept, and zwheel hunt --resume continues from there", err)
+	}
+	return nil
+}
+
+// each hands on all matches, in no order.
+func (j *journal) each(match func(Match)) error {
+	if j.file != nil {
+		_, err := readJournal(j.path, match)
+		return err
+	}
+	for _, m := range j.kept {
+		match(m)
+	}
+	return nil
+}
+
+func (j *journal) close() error {
+	if j.file == nil {
+		return nil
+	}
+	return j.file.Close()
+}
+
+// Journal reads the matches of a hunt's folder, in order of their seeds.
+func Journal(folder string) (list []Match, err error) {
+	_, err = readJournal(filepath.Join(folder, journalName), func(m Match) { list = append(list, m) })
+	slices.SortFunc(list, func(a, b Match) int { return cmp.Compare(a.Seed, b.Seed) })
+	return list, err
+}
+
+// readJournal hands on the matches of the whole lines of a journal, and says how many
+// bytes they are. A line that was torn by a kill is a match that was not finished. One
+// that stands there twice counts once.
+func readJournal(path string, match func(Match)) (whole int64, err error) {
+	file, err := os.Open(path)
+	if err != nil {
+		return 0, err
+	}
+	defer file.Close()
+	seen := map[uint64]bool{}
+	for lines := bufio.NewReaderSize(file, 1<<20); ; {
+		line, err := lines.ReadBytes('\n')
+		if errors.Is(err, io.EOF) {
+			return whole, nil
+		} else if err != nil {
+			return whole, err
+		}
+		whole += int64(len(line))
+		var m Match
+		if json.Unmarshal(line, &m) == nil && !seen[m.Seed] {
+			seen[m.Seed] = true
+			match(m)
+		}
+	}
+}

@@ -1,0 +1,159 @@
+package replay
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+	"zitherwheel/internal/campaign"
+
+	"zitherwheel/internal/match"
+	"zitherwheel/internal/plan"
+	"zitherwheel/internal/verdict/judge"
+)
+
+// Lab plays variants of a match and looks for a finding in each.
+//
+// On the virtual clock a variant is played once: it would be the same again. On the
+// wall clock it is played Runs times, and shows the finding if Needed of them do.
+type Lab struct {
+	Wall    match.Options // what a match on the wall clock needs
+	Workers int           // matches at once; 0 means one a core, or on the wall clock two
+	Runs    int           // on the wall clock; 0 means 1
+	Needed  int           // 0 means 1
+	Tell    func(string)  // hears what is tried; may be nil
+
+	replays atomic.Int64
+	once    sync.Once
+	slots   chan struct{} // holds one for each match that is played, if Workers bounds them
+}
+
+// Replays is how many matches have been played so far.
+func (l *Lab) Replays() int { return int(l.replays.Load()) }
+
+func (l *Lab) tell(format string, args ...any) {
+	if l.Tell != nil {
+		l.Tell(fmt.Sprintf(format, args...))
+	}
+}
+
+// Target is the finding that is looked for. What is left empty may be anything.
+type Target struct {
+	Signature    string
+	View, Entity string
+	Began        time.Duration
+	Near         time.Duration // how far from Began it may begin; 0 means anywhere
+}
+
+// In is the finding in a verdict, or nil.
+func (t Target) In(v *judge.Verdict) *judge.Finding {
+	if v == nil {
+		return nil
+	}
+	for _, f := range v.Findings {
+		switch {
+		case f.Signature != t.Signature:
+		case t.View != "" && f.View != t.View:
+		case t.Entity != "" && f.Entity != t.Entity:
+		case t.Near > 0 && (time.Duration(f.BeganAt) < t.Began-t.Near || time.Duration(f.BeganAt) > t.Began+t.Near):
+		default:
+			return f
+		}
+	}
+	return nil
+}
+
+// play plays a variant once.
+func (l *Lab) play(ctx context.Context, v Variant, options match.Options) (*match.Result, error) {
+	l.once.Do(func() {
+		if l.Workers > 0 {
+			l.slots = make(chan struct{}, l.Workers)
+		}
+	})
+	if l.slots != nil {
+		l.slots <- struct{}{}
+		defer func() { <-l.slots }()
+	}
+	l.replays.Add(1)
+	options.Script, options.Until = v.Script, v.Until
+	if v.Plan.Clock == plan.Wall {
+		options.Guard, options.Zwheel = l.Wall.Guard, l.Wall.Zwheel
+	}
+	r, err := match.Run(ctx, v.Plan, options)
+	if err == nil {
+		err = ctx.Err()
+	}
+	return r, err
+}
+
+// shows plays a variant as often as it takes to know whether it shows the finding. A
+// match that could not be played does not.
+func (l *Lab) shows(ctx context.Context, v Variant, target Target) (bool, error) {
+	runs, needed := 1, 1
+	if v.Plan.Clock == plan.Wall {
+		runs, needed = max(1, l.Runs), max(1, l.Needed)
+	}
+	if runs == 1 {
+		r, err := l.play(ctx, v, match.Options{})
+		return err == nil && target.In(r.Verdict) != nil, err
+	}
+	var seen atomic.Int64
+	var group errgroup.Group // all at once, as far as Workers lets them: they are little work and much waiting
+	for range runs {
+		group.Go(func() error {
+			r, err := l.play(ctx, v, match.Options{})
+			if err == nil && target.In(r.Verdict) != nil {
+				seen.Add(1)
+			}
+			return err
+		})
+	}
+	err := group.Wait()
+	return int(seen.Load()) >= needed, err
+}
+
+// first is the first of n variants that shows the finding, or -1. Several are played
+// at once.
+func (l *Lab) first(ctx context.Context, n int, variant func(int) Variant, target Target) (int, error) {
+	return l.firstThat(ctx, true, n, variant, target)
+}
+
+// firstNot is the first of n variants that does not show it, or -1.
+func (l *Lab) firstNot(ctx context.Context, n int, variant func(int) Variant, target Target) (int, error) {
+	return l.firstThat(ctx, false, n, variant, target)
+}
+
+func (l *Lab) firstThat(ctx context.Context, shows bool, n int, variant func(int) Variant, target Target) (int, error) {
+	if n == 0 {
+		return -1, nil
+	}
+	var lock sync.Mutex
+	best := -1
+	numbers := func(yield func(int) bool) {
+		for i := range n {
+			lock.Lock()
+			found := best >= 0
+			lock.Unlock()
+			if found || !yield(i) {
+				return
+			}
+		}
+	}
+	wall := variant(0).Plan.Clock == plan.Wall
+	err := campaign.Each(context.WithoutCancel(ctx), min(n, campaign.AtOnce(l.Workers, wall)), numbers, func(i int) error {
+		lock.Lock()
+		v := variant(i)
+		lock.Unlock()
+		shown, err := l.shows(ctx, v, target)
+		lock.Lock()
+		defer lock.Unlock()
+		if shown == shows && err == nil && (best < 0 || i < best) {
+			best = i
+		}
+		return err
+	})
+	return best, err
+}

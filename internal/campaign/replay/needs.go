@@ -1,0 +1,263 @@
+package replay
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"zitherwheel/internal/bot"
+	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/plan"
+)
+
+// otherwise looks for what a finding hangs on that hangs on no packet: delay, who
+// plays, when they joined, what they did, and the rates. It says in words what part the
+// network plays, and what else it takes.
+func (c *inquiry) otherwise(ctx context.Context, w *Why) (network, needs string, err error) {
+	c.lab.tell("no packet makes the difference; trying other things")
+	try := func(what string, v Variant) (bool, error) {
+		there, err := c.lab.shows(ctx, v, c.target)
+		if err == nil {
+			w.Needs = append(w.Needs, Need{what, there})
+		}
+		return there, err
+	}
+	// On perfect links, then with every packet after the usual time of its way.
+	base := c.steady(0)
+	perfect, err := try("perfect links", base)
+	if err != nil {
+		return "", "", err
+	}
+	if !perfect {
+		base = c.steady(1)
+		steady, err := try("every packet after the usual time of its link", base)
+		if err != nil {
+			return "", "", err
+		}
+		if !steady {
+			w.Unproved = append(w.Unproved, "which delays matter")
+			return "it hangs on how uneven the delay is: with every packet taking the usual time it is gone", "", nil
+		}
+		if err := c.leastDelay(ctx, w); err != nil {
+			return "", "", err
+		}
+	}
+	needs, err = c.people(ctx, w, base, try)
+	if !perfect {
+		return "it takes delay, and no more than that of the network", needs, err
+	}
+	return "the network plays no part in it", needs, err
+}
+
+// steady is the recorded match with every packet delivered after that part of the
+// usual time.
+func (c *inquiry) steady(part float64) Variant {
+	return Variant{Plan: c.steadyOf(c.Plan, part), Script: c.Script, Until: c.until}
+}
+
+func (c *inquiry) steadyOf(p *plan.Plan, part float64) *plan.Plan {
+	p = ownLinks(p)
+	for _, way := range ways(p) {
+		*courseOf(p, way) = link.Course{Conditions: link.Conditions{Latency: time.Duration(part * float64(c.usual[way])).Round(time.Millisecond)}}
+	}
+	for i := range p.Links {
+		p.Links[i].Moves, p.Links[i].Resets = nil, nil
+	}
+	return p
+}
+
+const leastDelaySteps = 5
+
+// leastDelay halves its way to the part of the usual delay that it takes.
+func (c *inquiry) leastDelay(ctx context.Context, w *Why) error {
+	gone, there := 0.0, 1.0
+	for range leastDelaySteps {
+		middle := (gone + there) / 2
+		shown, err := c.lab.shows(ctx, c.steady(middle), c.target)
+		if err != nil {
+			return err
+		}
+		if shown {
+			there = middle
+		} else {
+			gone = middle
+		}
+	}
+	down := c.usual[Way{w.View, link.Down}].Seconds() * 1e3
+	w.Needs = append(w.Needs, Need{fmt.Sprintf("%.0f ms to %s, and the others in proportion", there*down, w.View), true},
+		Need{fmt.Sprintf("%.0f ms to %s, and the others in proportion", gone*down, w.View), false})
+	return nil
+}
+
+// people finds who is needed, and of these whose late joining and whose inputs.
+func (c *inquiry) people(ctx context.Context, w *Why, base Variant, try func(string, Variant) (bool, error)) (string, error) {
+	var others []string
+	mine := c.target.View // nobody of the bots, if the server's own view is wrong
+	if !slices.ContainsFunc(c.Plan.Bots, func(b plan.Bot) bool { return b.Name == mine }) {
+		mine = ""
+	}
+	for _, b := range c.Plan.Bots {
+		if b.Name != mine {
+			others = append(others, b.Name)
+		}
+	}
+	var needs []string
+	var who []string
+	alone := false
+	if mine != "" {
+		who = append(who, mine)
+		var err error
+		if alone, err = try("nobody else in the match", onlyBots(base, who)); err != nil {
+			return "", err
+		}
+	}
+	if !alone && len(others) > 0 {
+		set, err := minimise(len(others), func(sets [][]int) (int, error) {
+			return c.lab.first(ctx, len(sets), func(i int) Variant { return onlyBots(base, append(slices.Clone(who), named(others, sets[i])...)) }, c.target)
+		})
+		if err != nil {
+			return "", err
+		}
+		present := named(others, set)
+		if len(present) < len(others) {
+			w.Needs = append(w.Needs, Need{"of the others only " + and(present), true})
+		}
+		beside := ""
+		if mine != "" {
+			beside = " beside " + mine
+		}
+		needs = append(needs, fmt.Sprintf("It takes %s%s.", and(present), beside))
+		who = append(who, present...)
+	}
+	base = onlyBots(base, who)
+	for _, name := range who {
+		moments := base.Script[name]
+		if len(moments) == 0 {
+			continue
+		}
+		if moments[0].At > time.Second {
+			v := base
+			v.Script = without(base.Script, name)
+			v.Script[name] = joinAtStart(moments)
+			there, err := try(name+" joining at the start", v)
+			if err != nil {
+				return "", err
+			}
+			if !there {
+				needs = append(needs, fmt.Sprintf("It takes %s joining late.", name))
+			}
+		}
+		v := base
+		v.Script = without(base.Script, name)
+		v.Script[name] = standing(moments)
+		there, err := try(name+" doing nothing but joining and leaving", v)
+		if err != nil {
+			return "", err
+		}
+		if !there {
+			needs = append(needs, fmt.Sprintf("It takes what %s does.", name))
+		}
+	}
+	for _, rate := range []struct {
+		what, needs string
+		set         func(p *plan.Plan)
+	}{
+		{"all clients at the game's frame rate", "It takes a client with another frame rate than the game's.", func(p *plan.Plan) {
+			for i := range p.Bots {
+				p.Bots[i].FPS = 0
+			}
+		}},
+		{"the game's usual rates", "It takes other rates than the game's usual ones.", func(p *plan.Plan) {
+			usual := plan.Defaults().Game
+			p.Game.Tick, p.Game.Send, p.Game.FPS, p.Game.Report = usual.Tick, usual.Send, usual.FPS, usual.Report
+		}},
+		{"the world within everybody's reach", "It takes things out of reach.", func(p *plan.Plan) { p.Game.InterestRadius = 0 }},
+		{"a place for everybody", "It takes a full server.", func(p *plan.Plan) { p.Game.MaxPlayers = 0 }},
+	} {
+		p := *base.Plan
+		p.Bots = slices.Clone(p.Bots)
+		rate.set(&p)
+		if samePlan(&p, base.Plan) {
+			continue
+		}
+		v := base
+		v.Plan = &p
+		there, err := try(rate.what, v)
+		if err != nil {
+			return "", err
+		}
+		if !there {
+			needs = append(needs, rate.needs)
+		}
+	}
+	return strings.Join(needs, " "), nil
+}
+
+// samePlan reports whether two plans have the same rates, reach and places.
+func samePlan(a, b *plan.Plan) bool {
+	return a.Game.InterestRadius == b.Game.InterestRadius && a.Game.MaxPlayers == b.Game.MaxPlayers &&
+		a.Game.Tick == b.Game.Tick && a.Game.Send == b.Game.Send && a.Game.FPS == b.Game.FPS && a.Game.Report == b.Game.Report &&
+		slices.EqualFunc(a.Bots, b.Bots, func(x, y plan.Bot) bool { return x.FPS == y.FPS })
+}
+
+// onlyBots leaves of a variant's bots only those.
+func onlyBots(v Variant, names []string) Variant {
+	p := *v.Plan
+	p.Bots = slices.DeleteFunc(slices.Clone(p.Bots), func(b plan.Bot) bool { return !slices.Contains(names, b.Name) })
+	v.Plan = &p
+	return v
+}
+
+func named(names []string, numbers []int) (list []string) {
+	for _, i := range numbers {
+		list = append(list, names[i])
+	}
+	return list
+}
+
+func and(names []string) string {
+	switch len(names) {
+	case 0:
+		return "nobody"
+	case 1:
+		return names[0]
+	}
+	text := ""
+	for i, n := range names {
+		switch {
+		case i == 0:
+		case i == len(names)-1:
+			text += " and "
+		default:
+			text += ", "
+		}
+		text += n
+	}
+	return text
+}
+
+// joinAtStart lets the first joining of a script be at once.
+func joinAtStart(moments []bot.Moment) []bot.Moment {
+	moments = slices.Clone(moments)
+	for i := range moments {
+		if moments[i].Join {
+			join := moments[i]
+			moments[i].Join = false
+			join.At, join.Action = 0, bot.Action{Join: true}
+			return append([]bot.Moment{join}, moments...)
+		}
+	}
+	return moments
+}
+
+// standing leaves of a script only the joining and leaving.
+func standing(moments []bot.Moment) (list []bot.Moment) {
+	for _, m := range moments {
+		if m.Join || m.Leave {
+			list = append(list, bot.Moment{At: m.At, Action: bot.Action{Join: m.Join, Leave: m.Leave}})
+		}
+	}
+	return list
+}

@@ -1,0 +1,116 @@
+package cli
+
+import (
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"zitherwheel/internal/campaign/selftest"
+	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/output/report"
+)
+
+func selftestCommand() *cobra.Command {
+	var o selftest.Options
+	var asJSON, real bool
+	c := &cobra.Command{
+		Use:   "selftest",
+		Short: "Measure how accurate the verdict is, on the demo game",
+		Long: `Plays the demo game with every fault injected, with controls and with none, on links from
+clean to terrible and with many seeds, and counts what was found, how it was named, and
+false alarms. A witness inside the game, which knows nothing of the judge, says whether a
+fault showed in a match at all.
+
+With --real every match is played on both clocks: the virtual one, and with processes and
+real sockets; the table shows what was found on each.
+
+Exits with 0 if every fault that showed was found and there was no false alarm.`,
+		Example: "  zwheel selftest --seeds 2 --faults lost-goodbye,healthy\n  zwheel selftest --real --seeds 1 --links hill-farm",
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			for _, name := range o.Links {
+				if _, known := link.FindReady(name); !known {
+					return usage("--links %s: there is no such ready link; zwheel links lists them", name)
+				}
+			}
+			began := time.Now()
+			progress := c.ErrOrStderr()
+			terminal := terminal(progress) != nil
+			last := time.Time{}
+			o.Progress = func(done, all int) {
+				if now := time.Now(); now.Sub(last) > 2*time.Second || done == all {
+					last = now
+					end := "\n"
+					if terminal {
+						end = "\r"
+					}
+					left := time.Duration(float64(now.Sub(began)) / float64(done) * float64(all-done)).Round(time.Second)
+					fmt.Fprintf(progress, "%d of %d matches played, about %v left   %s", done, all, left, end)
+				}
+			}
+			if real {
+				return selftestOfBoth(c, o, asJSON)
+			}
+			rows, err := selftest.Run(c.Context(), o)
+			if err != nil {
+				return usage("%w", err)
+			}
+			fmt.Fprintf(progress, "%d s with %d links: %s\n", int(time.Since(began).Seconds()), len(links(o)), join(links(o)))
+			if asJSON {
+				if err := printJSON(c, rows); err != nil {
+					return err
+				}
+			} else {
+				report.NewText(c.OutOrStdout()).Selftest(rows)
+			}
+			if c.Context().Err() != nil {
+				return &exitError{exitInterrupted, fmt.Errorf("interrupted; the figures are of what was played")}
+			}
+			for _, r := range rows {
+				if r.Alarms > 0 || r.Found < r.Showed {
+					return quiet(exitOutOfSync)
+				}
+			}
+			return nil
+		},
+	}
+	c.Flags().StringSliceVar(&o.Faults, "faults", nil, "faults to inject, or healthy (default all)")
+	c.Flags().StringSliceVar(&o.Links, "links", nil, "ready links to play on (default "+join(selftest.Links)+")")
+	c.Flags().IntVar(&o.Seeds, "seeds", 10, "matches of each fault on each link")
+	c.Flags().IntVar(&o.Matches, "healthy", 0, "matches of the healthy game, in all (default --seeds on each link)")
+	c.Flags().BoolVar(&real, "real", false, "play each match on both clocks")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return c
+}
+
+// selftestOfBoth plays on both clocks.
+func selftestOfBoth(c *cobra.Command, o selftest.Options, asJSON bool) error {
+	pairs, err := selftest.Both(c.Context(), o, wallOptions())
+	if err != nil {
+		return failed(err)
+	}
+	if asJSON {
+		if err := printJSON(c, pairs); err != nil {
+			return err
+		}
+	} else {
+		report.NewText(c.OutOrStdout()).Pairs(pairs)
+	}
+	if c.Context().Err() != nil {
+		return &exitError{exitInterrupted, fmt.Errorf("interrupted; the table is of what was played")}
+	}
+	for _, p := range pairs {
+		if len(p.Expected) == 0 && len(p.Virtual.Kinds)+len(p.Real.Kinds) > 0 || p.Showed && !(p.Virtual.Named && p.Real.Named) {
+			return quiet(exitOutOfSync)
+		}
+	}
+	return nil
+}
+
+func links(o selftest.Options) []string {
+	if o.Links != nil {
+		return o.Links
+	}
+	return selftest.Links
+}

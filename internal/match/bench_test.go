@@ -1,0 +1,64 @@
+package match
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"zitherwheel/internal/plan"
+)
+
+// BenchmarkMatch plays a match of 8 bots on a bad link for 60 s. sim_s/s is how
+// many simulated seconds pass in one second of one core.
+func BenchmarkMatch(b *testing.B) {
+	p, err := plan.Parse("bench.yaml", []byte("duration: 60s\nbots: [{name: dog, count: 8, link: hill-farm}]\n"))
+	require.NoError(b, err)
+	for _, c := range []struct {
+		name    string
+		options Options
+		record  bool
+	}{
+		{"played", Options{Silent: true}, false},
+		{"judged", Options{}, false},
+		{"judged-recorded", Options{}, true},
+	} {
+		b.Run(c.name, func(b *testing.B) {
+			dir, comparisons := b.TempDir(), 0
+			for i := 0; b.Loop(); i++ {
+				options := c.options
+				if c.record {
+					options.Folder = filepath.Join(dir, fmt.Sprint(i))
+				}
+				r, err := Run(context.Background(), p, options)
+				require.NoError(b, err)
+				if r.Verdict != nil {
+					comparisons += r.Verdict.Comparisons
+				}
+			}
+			b.ReportMetric(p.Duration.Seconds()*float64(b.N)/b.Elapsed().Seconds(), "sim_s/s")
+			b.ReportMetric(float64(comparisons)/float64(b.N), "comparisons")
+		})
+	}
+}
+
+// BenchmarkBots shows how the cost of a judged match grows with the bots. Everybody sees
+// everything, so there are bots times things to be told, shown and judged: ns/sight is
+// the cost of one bot seeing one thing for a second, and is not to grow.
+func BenchmarkBots(b *testing.B) {
+	for _, bots := range []int{2, 8, 32, 128} {
+		b.Run(fmt.Sprint(bots), func(b *testing.B) {
+			const seconds = 10
+			p, err := plan.Parse("bench.yaml", fmt.Appendf(nil, "duration: %ds\nbots: [{name: dog, count: %d, link: village}]\n", seconds, bots))
+			require.NoError(b, err)
+			for b.Loop() {
+				_, err := Run(context.Background(), p, Options{})
+				require.NoError(b, err)
+			}
+			things := bots + p.Game.Population
+			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/seconds/float64(bots*things), "ns/sight")
+		})
+	}
+}

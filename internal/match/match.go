@@ -1,0 +1,173 @@
+// Package match plays a match: it puts the plan's game, bots and links on a
+// clock, and hands what every view says, and what becomes of every packet, to
+// the judge and to the run folder.
+//
+// On the virtual clock (virtual.go) the demo game's state machines are played on
+// the in-memory network and judged as they go. On the wall clock (real.go) a build
+// is brought up as processes, clients reach the server through the relay, and the
+// recorded traces are judged when the match has ended.
+package match
+
+import (
+	"context"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"time"
+
+	"zitherwheel/internal/bot"
+	"zitherwheel/internal/game"
+	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/plan"
+	"zitherwheel/internal/review/feed"
+	"zitherwheel/internal/run/ending"
+	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/verdict/metrics"
+)
+
+// Views are the names of the views of a match: the server's, then the bots' in
+// the plan's order.
+func viewsOf(p *plan.Plan) []string {
+	views := []string{feed.Server}
+	for _, b := range p.Bots {
+		views = append(views, b.Name)
+	}
+	return views
+}
+
+// Result is what came of a match.
+type Result struct {
+	Verdict   *judge.Verdict
+	Findings  []byte // the verdict as findings.json has it
+	Measures  *metrics.Measures
+	Ending    ending.Ending
+	Played    time.Duration
+	Refused   []string // bots that the full server did not let in, as the plan asked for
+	NeverIn   []Absent // bots whose clients never got into the match
+	Malformed int      // packets that the demo game found malformed
+	Why       string   // it could not be carried out to its end; Ended is run.Failed
+	Log       []string // the last log lines of the process concerned
+	Remarks   []feed.Remark
+}
+
+// Aftermath is how long a match goes on that is to stop at its first finding.
+const Aftermath = 2 * time.Second
+
+// Progress is how far a match is.
+type Progress struct {
+	At       time.Duration
+	Length   time.Duration
+	Findings int // that are certain so far
+	Bots     []BotProgress
+}
+
+// BotProgress is how one bot gets on.
+type BotProgress struct {
+	Name     string
+	In       bool
+	Up, Down LinkProgress
+	Now      feed.Standing
+}
+
+// LinkProgress is what went over one direction of a bot's link so far.
+type LinkProgress struct {
+	Packets, Lost int
+	Delay         time.Duration // of the last that arrived
+}
+
+// Absent is a bot whose client never got into the match, and what is known of why.
+type Absent struct {
+	Name string
+	Why  string // "" if nothing is
+}
+
+// Options say what is done with a match beside playing it.
+type Options struct {
+	Folder string            // where the run folder is made; "" records nothing
+	Silent bool              // without judge
+	Record bool              // keep the payloads of all packets too, on the wall clock, as packets.pcapng
+	Guard  []string          // arguments with which this program runs process.RunGuard, for the wall clock; without, nothing ends what is left of a run that was killed
+	Zwheel string            // the path of this program, for the demo game's processes; "" is the one that runs
+	Tell   func(text string) // hears how a match on the wall clock gets on; may be nil
+
+	// Mark makes a mark for the run folder of a match on the wall clock, from its plan as it
+	// stands there, by which its user knows it again; "" is none. It may be nil.
+	Mark func(planYAML []byte) string
+
+	Alert       func(judge.Alert) // hears of findings as they become certain; may be nil
+	StopAtFirst bool              // ends the match Aftermath after the first finding has become certain
+	Progress    func(Progress)    // hears how far the match is, a few times a second; may be nil
+
+	Script map[string][]bot.Moment              // what bots do, instead of their steps; those that are not named do theirs
+	Acted  func(name string, moment bot.Moment) // hears what bots do; may be nil
+	Packet func(Packet)                         // hears of every packet; may be nil
+	Until  time.Duration                        // the match is cut off there; 0 means at its length
+
+	// Look looks at the game from the inside, on the virtual clock, and says when it wants to
+	// look again; may be nil.
+	Look func(now time.Duration, server game.Server, clients []game.Client) time.Duration
+}
+
+// Packet is a packet that was sent on a bot's link.
+type Packet struct {
+	Link      string
+	Direction link.Direction
+	link.Outcome
+	Describe func() string // says what it carries; nil where that is not known. It is to be called at once
+}
+
+// player is who plays for a bot.
+func player(o Options, b plan.Bot, area game.Area, press string, random *rand.Rand) bot.Player {
+	if moments, ok := o.Script[b.Name]; ok {
+		return bot.Replay(moments)
+	}
+	return bot.New(b.Steps, area, press, random)
+}
+
+// acted tells what a bot does.
+func (o *Options) acted(did *bot.Recorder, name string, now time.Duration, a bot.Action) {
+	if o.Acted != nil && did.Saw(now, a) {
+		o.Acted(name, did.Moments[len(did.Moments)-1])
+		did.Moments = did.Moments[:0]
+	}
+}
+
+// length is how long the match is played.
+func (o *Options) length(p *plan.Plan) time.Duration {
+	if o.Until > 0 {
+		return min(o.Until, p.Duration)
+	}
+	return p.Duration
+}
+
+// judgedAfterwards reports whether a match on the virtual clock is judged from what was
+// recorded and not as it goes: clocks are brought together by looking at whole traces.
+func judgedAfterwards(p *plan.Plan) bool { return p.Align != "" && p.Align != feed.Shared }
+
+// Run plays a match, judges it and records it. When ctx is done it stops and keeps
+// what there is. The error of a folder that cannot be made wraps
+// run.ErrExists if it is there already.
+func Run(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
+	p, _, err := p.Drawn()
+	if err != nil {
+		return nil, err
+	}
+	if p.Clock == plan.Wall || judgedAfterwards(p) {
+		if options.Folder == "" && !options.Silent { // it is judged from what was recorded
+			folder, err := os.MkdirTemp("", "zwheel-")
+			if err != nil {
+				return nil, err
+			}
+			defer os.RemoveAll(folder)
+			options.Folder = filepath.Join(folder, "run")
+		}
+	}
+	if p.Clock == plan.Wall {
+		return runReal(ctx, p, options)
+	}
+	m, err := newMatch(p, options)
+	if err != nil {
+		return nil, err
+	}
+	return m.play(ctx)
+}

@@ -1,0 +1,12 @@
+//go:build unix
+
+package process
+
+import (
+	"os/exec"
+	"syscall"
+)
+
+// detach lets the guard outlive what ends this program: it has a session of its
+// own.
+func detach(c *exec.Cmd) { c.SysProcAttr = &syscall.SysProcAttr{Setsid: true} }

@@ -1,0 +1,142 @@
+package match
+
+import (
+	"errors"
+	"time"
+
+	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/plan"
+	"zitherwheel/internal/review/feed"
+	"zitherwheel/internal/review/live"
+	"zitherwheel/internal/run"
+	"zitherwheel/internal/run/ending"
+	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/judge"
+)
+
+// recorder hands what happens in a match to the judge, if it is judged as it goes,
+// and to the run folder, if there is one.
+type recorder struct {
+	names  *trace.Names
+	views  []string
+	bench  *feed.Bench
+	live   *live.Live // instead, where what is recorded must be put in order first
+	folder *run.Folder
+	failed error // the first failure to record
+
+	alert    func(judge.Alert)
+	mark     func(planYAML []byte) string
+	observe  func(Packet)
+	describe func(data []byte) string // nil if nobody knows what packets carry
+	progress []([2]LinkProgress)      // by view
+	stopAt   time.Duration            // the match is to end then; 0 means at its length
+}
+
+// namesOf are the names of a match, as many as its plan allows.
+func namesOf(p *plan.Plan) *trace.Names {
+	names := trace.NewNames()
+	names.Most = p.MaxEntities
+	return names
+}
+
+// prepare takes what a match is asked for beside being played.
+func (m *recorder) prepare(o Options, now func() time.Duration) {
+	m.progress = make([][2]LinkProgress, len(m.views))
+	m.observe, m.mark = o.Packet, o.Mark
+	m.alert = func(a judge.Alert) {
+		if o.StopAtFirst && m.stopAt == 0 {
+			m.stopAt = now() + Aftermath
+		}
+		if o.Alert != nil {
+			o.Alert(a)
+		}
+	}
+}
+
+// over reports whether a match has lasted long enough, and if it was stopped early.
+func (m *recorder) ended(now, length time.Duration) (ended, early bool) {
+	if m.stopAt > 0 && now >= m.stopAt && now < length {
+		return true, true
+	}
+	return now >= length, false
+}
+
+// open makes the run folder.
+func (m *recorder) open(p *plan.Plan, path string) error {
+	text, err := p.SeenFrom(path).YAML()
+	if err != nil {
+		return err
+	}
+	about := run.About{Title: p.Title, Seed: p.Seed, Clock: p.Clock, Length: p.Duration.Seconds(), Views: m.views}
+	if m.folder, err = run.Create(path, about, text, m.names); err != nil {
+		return err
+	}
+	if m.mark != nil && p.Clock == plan.Wall {
+		if mark := m.mark(text); mark != "" {
+			return m.folder.Mark(mark)
+		}
+	}
+	return nil
+}
+
+// abandon keeps in the folder why the match could not be played or recorded, and returns
+// the reason.
+func (m *recorder) abandon(err error) error {
+	if m.folder == nil || err == nil {
+		return err
+	}
+	return errors.Join(err, m.folder.Abandon(ending.Ending{How: ending.Failed, Why: err.Error()}))
+}
+
+// say returns what takes in the records of a view.
+func (m *recorder) say(view int) func(*trace.Record) {
+	return func(r *trace.Record) {
+		r.Round()
+		if m.bench != nil {
+			m.bench.Record(view, r)
+		}
+		if m.live != nil {
+			m.live.Record(view, r)
+		}
+		if m.folder != nil {
+			m.note(m.folder.Record(view, r))
+		}
+	}
+}
+
+func (m *recorder) packet(view int, d link.Direction, f link.Outcome, data []byte) {
+	if m.observe != nil {
+		p := Packet{Link: m.views[view], Direction: d, Outcome: f}
+		if m.describe != nil {
+			p.Describe = func() string { return m.describe(data) }
+		}
+		m.observe(p)
+	}
+	p := &m.progress[view][d]
+	if p.Packets++; f.Copies == 0 {
+		p.Lost++
+	} else {
+		p.Delay = f.Arrives[0] - f.Sent
+	}
+	if m.bench != nil {
+		m.bench.Packet(view, d, f)
+	}
+	if m.live != nil {
+		m.live.Packet(view, d, f)
+	}
+	if m.folder != nil {
+		m.note(m.folder.Packet(view, d, f))
+	}
+}
+
+func (m *recorder) log(view int, now time.Duration, text string) {
+	if m.folder != nil {
+		m.note(m.folder.Log(view, now, text))
+	}
+}
+
+func (m *recorder) note(err error) {
+	if m.failed == nil {
+		m.failed = err
+	}
+}

@@ -1,0 +1,655 @@
+//go:build linux || darwin
+
+package match_test
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zitherwheel/internal/cli"
+	"zitherwheel/internal/demo/hillfold"
+	"zitherwheel/internal/demo/programs"
+	"zitherwheel/internal/match"
+	"zitherwheel/internal/plan"
+	"zitherwheel/internal/run"
+	"zitherwheel/internal/run/ending"
+	"zitherwheel/internal/verdict/judge"
+)
+
+// This program plays the programs of a build under test: the demo game's, with what
+// MISCHIEF says they do wrong.
+func TestMain(m *testing.M) {
+	if len(os.Args) < 2 || strings.HasPrefix(os.Args[1], "-test.") {
+		os.Exit(m.Run())
+	}
+	switch os.Args[1] {
+	case "host":
+		host(os.Args[2], os.Args[3])
+		return
+	case "pebbles":
+		pebbles(os.Args[2], os.Args[3], os.Args[4:]...)
+		return
+	}
+	out := mischief(os.Getenv("MISCHIEF"))
+	os.Exit(cli.Main(os.Args[1:], out, os.Stderr))
+}
+
+// mischief goes wrong in some way and returns where the program's output is to go.
+func mischief(what string) io.Writer {
+	what, who, one := strings.Cut(what, " in ")
+	if one && who != os.Getenv("WHO") {
+		if what = "over a socket"; os.Getenv("ZWHEEL_TRACE") == "" {
+			what = ""
+		}
+	}
+	switch what {
+	case "hang":
+		time.Sleep(time.Hour)
+	case "stop later":
+		time.AfterFunc(1500*time.Millisecond, stopSelf)
+	case "crash once":
+		if _, err := os.Stat(os.Getenv("ONCE")); err != nil {
+			_ = os.WriteFile(os.Getenv("ONCE"), nil, 0o600)
+			return mischief("crash later")
+		}
+	case "over a socket that comes back":
+		first := mischief("over a socket").(net.Conn)
+		again := &reopened{to: first}
+		time.AfterFunc(2*time.Second, func() { again.set(io.Discard); first.Close() })
+		time.AfterFunc(4*time.Second, func() {
+			conn, err := net.Dial("tcp", os.Getenv("ZWHEEL_TRACE"))
+			if err != nil {
+				panic(err)
+			}
+			again.set(conn)
+		})
+		return again
+	case "over a second socket":
+		first := mischief("over a socket")
+		time.Sleep(20 * time.Millisecond)
+		second, err := net.Dial("tcp", os.Getenv("ZWHEEL_TRACE"))
+		if err != nil {
+			panic(err)
+		}
+		_, _ = fmt.Fprintln(first, "still open") // and nothing more
+		go io.Copy(io.Discard, first.(net.Conn))
+		return second
+	case "crash at start":
+		fmt.Fprintln(os.Stderr, "cannot load the field")
+		os.Exit(3)
+	case "crash later":
+		time.AfterFunc(time.Second, func() {
+			fmt.Fprintln(os.Stderr, "index 17 out of range")
+			os.Exit(9)
+		})
+	case "flood":
+		go func() {
+			line := strings.Repeat("chatter ", 100)
+			for {
+				fmt.Println(line)
+			}
+		}()
+	case "half lines":
+		return &altered{to: os.Stdout, alter: func(line []byte) []byte {
+			return append(append([]byte(`{"t":1,"state":{"dog/`), '\n'), line...)
+		}}
+	case "mute":
+		return io.Discard
+	case "garbage":
+		return &altered{to: os.Stdout, alter: func([]byte) []byte { return []byte(`{"time":"now"}` + "\n") }}
+	case "deaf":
+		signal.Ignore(os.Interrupt, syscall.SIGTERM)
+		read, write, err := os.Pipe()
+		if err != nil {
+			panic(err)
+		}
+		input := os.Stdin
+		os.Stdin = read
+		go func() { // hears everything but that it is to stop
+			lines := bufio.NewScanner(input)
+			for lines.Scan() {
+				if !strings.Contains(lines.Text(), "stop") {
+					fmt.Fprintln(write, lines.Text())
+				}
+			}
+			select {}
+		}()
+	case "forks":
+		child := exec.Command(os.Args[0], "x")
+		child.Env = append(os.Environ(), "MISCHIEF=hang")
+		child.Stdout = os.Stdout
+		if err := child.Start(); err != nil {
+			panic(err)
+		}
+	case "clock jumps":
+		return &altered{to: os.Stdout, alter: jumping()}
+	case "to a file":
+		f, err := os.Create(os.Getenv("ZWHEEL_TRACE"))
+		if err != nil {
+			panic(err)
+		}
+		return f
+	case "over a socket", "over a socket that breaks":
+		conn, err := net.Dial("tcp", os.Getenv("ZWHEEL_TRACE"))
+		if err != nil {
+			panic(err)
+		}
+		read, write, err := os.Pipe()
+		if err != nil {
+			panic(err)
+		}
+		os.Stdin = read
+		go io.Copy(write, conn)
+		if strings.HasSuffix(what, "breaks") {
+			time.AfterFunc(2*time.Second, func() { conn.Close() }) // it is in by then, also on a busy machine
+			return silent{conn}
+		}
+		return conn
+	case "full disk":
+		signal.Ignore(syscall.SIGXFSZ)
+		limit := syscall.Rlimit{Cur: 60_000, Max: 60_000}
+		if err := syscall.Setrlimit(syscall.RLIMIT_FSIZE, &limit); err != nil {
+			panic(err)
+		}
+	}
+	return os.Stdout
+}
+
+// reopened writes whole lines to what it is set to.
+type reopened struct {
+	mu sync.Mutex
+	to io.Writer
+}
+
+func (r *reopened) set(to io.Writer) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.to = to
+}
+
+func (r *reopened) Write(data []byte) (int, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	_, _ = r.to.Write(data)
+	return len(data), nil
+}
+
+// silent is a writer that fails without saying so.
+type silent struct{ io.Writer }
+
+func (s silent) Write(data []byte) (int, error) {
+	_, _ = s.Writer.Write(data)
+	return len(data), nil
+}
+
+// host is a program that is the server and a client at once.
+func host(listen, name string) {
+	address, err := net.ResolveUDPAddr("udp", listen)
+	if err != nil {
+		panic(err)
+	}
+	conn, err := net.ListenUDP("udp", address)
+	if err != nil {
+		panic(err)
+	}
+	config := hillfold.Config{Rates: hillfold.DefaultRates, Sheep: 5, Round: time.Hour}
+	asServer := &altered{to: os.Stdout, alter: func(line []byte) []byte {
+		return append([]byte(`{"view":"server",`), line[1:]...)
+	}}
+	go programs.Serve(context.Background(), conn, config, 1, programs.Streams{Trace: asServer, Log: os.Stderr})
+	err = programs.Play(context.Background(), address, name, config, 1, programs.Streams{Control: os.Stdin, Trace: os.Stdout, Log: os.Stderr})
+	if err != nil {
+		panic(err)
+	}
+}
+
+// altered writes every line as alter makes it.
+type altered struct {
+	to    io.Writer
+	alter func([]byte) []byte
+	rest  []byte
+}
+
+func (a *altered) Write(data []byte) (int, error) {
+	a.rest = append(a.rest, data...)
+	for {
+		i := bytes.IndexByte(a.rest, '\n')
+		if i < 0 {
+			return len(data), nil
+		}
+		if _, err := a.to.Write(a.alter(a.rest[:i+1])); err != nil {
+			return 0, err
+		}
+		a.rest = a.rest[i+1:]
+	}
+}
+
+// jumping sets a program's clock back by an hour after a second.
+func jumping() func([]byte) []byte {
+	stamp := regexp.MustCompile(`^\{"t":([0-9.]+)`)
+	return func(line []byte) []byte {
+		m := stamp.FindSubmatch(line)
+		if m == nil {
+			return line
+		}
+		t, _ := strconv.ParseFloat(string(m[1]), 64)
+		if t += 7200; t > 7201 {
+			t -= 3600
+		}
+		return append(fmt.Appendf(nil, `{"t":%.6f`, t), line[len(m[0]):]...)
+	}
+}
+
+const short = `
+title: real
+duration: 2500ms
+clock: wall
+seed: 4
+bots: [{name: fern, link: village}, {name: moss, link: village}]
+`
+
+func parse(t *testing.T, text string) *plan.Plan {
+	t.Helper()
+	p, err := plan.Parse(filepath.Join(t.TempDir(), "plan.yaml"), []byte(text))
+	require.NoError(t, err)
+	return p
+}
+
+// spoil makes one side of the demo game's build go wrong.
+func spoil(p *plan.Plan, side, what, mark string) {
+	p.Build = p.ToBringUp()
+	p.Build.Env = map[string]string{"STAGE_TEST": unique(mark)}
+	g := &p.Build.Client
+	if side == "server" {
+		g = &p.Build.Server
+	}
+	g.Env = map[string]string{"MISCHIEF": what}
+	for _, g := range []*plan.Program{&p.Build.Server, &p.Build.Client} {
+		g.Ready.Within = 1500 * time.Millisecond
+		g.Stop.Within = 400 * time.Millisecond
+	}
+}
+
+// unique tells the marks of this process of tests from those of others.
+func unique(mark string) string { return mark + "-" + strconv.Itoa(os.Getpid()) }
+
+// left counts the processes of a test that are still there.
+func left(mark string) (n int) {
+	paths, _ := filepath.Glob("/proc/[0-9]*/environ")
+	for _, path := range paths {
+		env, err := os.ReadFile(path)
+		if err == nil && bytes.Contains(env, []byte("STAGE_TEST="+unique(mark)+"\x00")) {
+			n++
+		}
+	}
+	return n
+}
+
+func TestWhateverABuildDoesTheRunEndsAndSaysSo(t *testing.T) {
+	var together sync.WaitGroup // they wait most of the time
+	turns := make(chan bool, 6)
+	for _, c := range []struct {
+		side, what string
+		ended      ending.How
+		why        string // in the reason, or in why a bot was never in
+		log        string // in the last log lines
+	}{
+		{"server", "nothing", ending.Complete, "", ""},
+		{"server", "flood", ending.Complete, "", ""},
+		{"client", "flood", ending.Complete, "", ""},
+		{"client", "half lines", ending.Complete, "", ""},
+		{"server", "forks", ending.Complete, "", ""},
+		{"client", "forks", ending.Complete, "", ""},
+		{"client", "deaf", ending.Complete, "", ""},
+		{"server", "deaf", ending.Complete, "", ""},
+		{"client", "clock jumps", ending.Complete, "", ""},
+		{"server", "clock jumps", ending.Complete, "", ""},
+		{"server", "hang", ending.Failed, "server: it is ready: not ready after 1.5s: no trace line", ""},
+		{"server", "mute", ending.Failed, "server: it is ready: not ready after 1.5s: no trace line", "listening on udp"},
+		{"server", "crash at start", ending.Failed, "the server ended by itself (exit status 3)", "cannot load the field"},
+		{"client", "hang", ending.Failed, `never got in: the first step that fails is "its packets reach the relay": no packet has come from it`, ""},
+		{"client", "mute", ending.Failed, `"its trace lines are well formed": no trace line has come, only log text`, "in the match"},
+		{"client", "garbage", ending.Failed, `lines and all malformed, the first: no "t": every line needs its time in seconds: {"time":"now"}`, ""},
+		{"client", "crash at start", ending.Failed, "client ended by itself (exit status 3)", "cannot load the field"},
+	} {
+		together.Go(func() {
+			turns <- true
+			defer func() { <-turns }()
+			t.Run(c.side+" "+c.what, func(t *testing.T) {
+				mark := strings.ReplaceAll(t.Name(), " ", "-")
+				p := parse(t, short)
+				spoil(p, c.side, c.what, mark)
+				folder := filepath.Join(t.TempDir(), "run")
+				r, err := match.Run(context.Background(), p, match.Options{Folder: folder, Guard: []string{"guard"}})
+				require.NoError(t, err)
+				assert.Equal(t, c.ended, r.Ending.How, r.Ending.Why)
+				assert.Contains(t, r.Ending.Why, c.why)
+				assert.Contains(t, strings.Join(r.Ending.Log, "\n"), c.log)
+				if c.ended == ending.Complete {
+					require.NotNil(t, r.Verdict)
+					assert.Empty(t, r.NeverIn)
+					if !testing.Short() { // with the race detector all is too slow to be right in time
+						assert.Greater(t, r.Verdict.Comparisons, 100)
+						if c.what != "flood" { // which starves the others of the machine
+							assert.Empty(t, r.Verdict.Findings)
+						}
+					}
+				}
+				if c.what == "clock jumps" {
+					assert.NotEmpty(t, r.Measures.Timing.Clocks)
+				}
+				run, err := run.Open(folder)
+				require.NoError(t, err)
+				assert.Equal(t, c.ended, run.About.How)
+				assert.Equal(t, r.Ending.Why, run.About.Why)
+				if runtime.GOOS == "linux" {
+					assert.Zero(t, left(mark), "processes left behind")
+				}
+			})
+		})
+	}
+	together.Wait()
+}
+
+func TestTracesAndControlLinesGoTheWayThatThePlanSays(t *testing.T) {
+	notSlowed(t)
+	for _, c := range []struct {
+		what, trace, drive string
+		open               bool // a finding, at the end
+	}{
+		{"to a file", "traces/{name}.jsonl", plan.InputDrive, false},
+		{"over a socket", plan.SocketTrace, plan.SocketDrive, false},
+		{"over a socket that breaks", plan.SocketTrace, plan.SocketDrive, true},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			p := parse(t, strings.Replace(short, "2500ms", "4s", 1))
+			spoil(p, "client", c.what, "way")
+			p.Build.Folder = t.TempDir()
+			require.NoError(t, os.Mkdir(filepath.Join(p.Build.Folder, "traces"), 0o755))
+			p.Build.Client.Trace, p.Build.Client.Drive = c.trace, c.drive
+			r, err := match.Run(context.Background(), p, match.Options{Folder: filepath.Join(t.TempDir(), "run")})
+			require.NoError(t, err)
+			require.Equal(t, ending.Complete, r.Ending.How, r.Ending.Why)
+			assert.Empty(t, r.NeverIn)
+			if c.open {
+				assert.Equal(t, judge.Inconclusive, r.Verdict.Outcome, "a client whose trace broke off is neither in sync nor frozen")
+				assert.NotNil(t, r.Ending.BreakOf(ending.TraceBroken, "fern"))
+				return
+			}
+			assert.Empty(t, r.Verdict.Findings)
+			assert.Greater(t, r.Verdict.Comparisons, 200)
+		})
+	}
+}
+
+func TestOneClientMayBeTheServerToo(t *testing.T) {
+	notSlowed(t)
+	p := parse(t, `
+title: hosted
+duration: 4s
+clock: wall
+game: {name: fold, host: fern}
+build:
+  host: {run: ["{zwheel}", host, "{host}:{port}", "{name}"]}
+  client: {run: ["{zwheel}", hillfold, play, --server, "{host}:{port}", --name, "{name}"]}
+  heading: heading
+bots: [{name: fern}, {name: moss, link: village}]
+watch: [{entities: dog/*, fields: [x, y], compare: distance, tolerance: 1, max-delay: 400ms, max-ahead: 400ms}]
+`)
+	r, err := match.Run(context.Background(), p, match.Options{Folder: filepath.Join(t.TempDir(), "run")})
+	require.NoError(t, err)
+	require.Equal(t, ending.Complete, r.Ending.How, "%s %v", r.Ending.Why, r.Ending.Log)
+	assert.Empty(t, r.NeverIn)
+	assert.Empty(t, r.Verdict.Findings)
+	require.Len(t, r.Verdict.Views, 2)
+	assert.Greater(t, r.Verdict.Comparisons, 30)
+}
+
+func TestAPortInUseIsNamed(t *testing.T) {
+	conn, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	require.NoError(t, err)
+	defer conn.Close()
+	p := parse(t, short)
+	spoil(p, "server", "", "port")
+	p.Build.Ports[0].Number = conn.LocalAddr().(*net.UDPAddr).Port
+	r, err := match.Run(context.Background(), p, match.Options{Folder: filepath.Join(t.TempDir(), "run")})
+	require.NoError(t, err)
+	assert.Equal(t, ending.Failed, r.Ending.How)
+	assert.Contains(t, r.Ending.Why, "the server ended by itself (exit status 3)")
+	assert.Contains(t, strings.Join(r.Ending.Log, "\n"), "address already in use")
+}
+
+func TestNothingOfARunStaysOpen(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("counts in /proc")
+	}
+	count := func() int {
+		entries, err := os.ReadDir("/proc/self/fd")
+		require.NoError(t, err)
+		return len(entries)
+	}
+	before, routines := count(), runtime.NumGoroutine()
+	p := parse(t, strings.Replace(short, "2500ms", "800ms", 1))
+	r, err := match.Run(context.Background(), p, match.Options{Folder: filepath.Join(t.TempDir(), "run"), Guard: []string{"guard"}})
+	require.NoError(t, err)
+	require.Equal(t, ending.Complete, r.Ending.How, r.Ending.Why)
+	assert.LessOrEqual(t, count(), before)
+	// One more asks.
+	require.Eventually(t, func() bool { return runtime.NumGoroutine() <= routines+1 }, 5*time.Second, 10*time.Millisecond)
+}
+
+func TestARunMayBeInterrupted(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	p := parse(t, strings.Replace(short, "2500ms", "30s", 1))
+	spoil(p, "server", "", "interrupted")
+	time.AfterFunc(5*time.Second, cancel)
+	r, err := match.Run(ctx, p, match.Options{Folder: filepath.Join(t.TempDir(), "run"), Guard: []string{"guard"}})
+	require.NoError(t, err)
+	assert.Equal(t, ending.Interrupted, r.Ending.How)
+	require.NotNil(t, r.Verdict)
+	assert.Positive(t, r.Verdict.Comparisons, "what was played is judged")
+	assert.Zero(t, left("interrupted"))
+}
+
+// A run that is killed leaves no processes behind, and a folder that can be judged.
+func TestARunThatIsKilledLeavesItsEvidenceAndNothingElse(t *testing.T) {
+	notSlowed(t)
+	if runtime.GOOS != "linux" {
+		t.Skip("counts in /proc")
+	}
+	dir := t.TempDir()
+	path, folder := filepath.Join(dir, "plan.yaml"), filepath.Join(dir, "run")
+	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(short, "2500ms", "30s", 1)), 0o600))
+	c := exec.Command(os.Args[0], "run", path, "--out", folder)
+	c.Env = append(os.Environ(), "STAGE_TEST="+unique("killed"))
+	require.NoError(t, c.Start())
+	view := filepath.Join(folder, "views", "moss.jsonl")
+	require.Eventually(t, func() bool { info, err := os.Stat(view); return err == nil && info.Size() > 80_000 }, 20*time.Second, 10*time.Millisecond)
+	require.GreaterOrEqual(t, left("killed"), 4, "zwheel, the server and two clients")
+	require.NoError(t, c.Process.Kill())
+	_ = c.Wait()
+	require.Eventually(t, func() bool { return left("killed") == 0 }, 10*time.Second, 10*time.Millisecond)
+	var out bytes.Buffer
+	assert.Equal(t, 3, cli.Main([]string{"check", folder}, &out, &out))
+	assert.Contains(t, out.String(), "INCONCLUSIVE   nothing was found, but the recording was cut off; it is judged up to")
+}
+
+func TestADiskThatIsFullEndsTheRun(t *testing.T) {
+	dir := t.TempDir()
+	path, folder := filepath.Join(dir, "plan.yaml"), filepath.Join(dir, "run")
+	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(short, "2500ms", "30s", 1)), 0o600))
+	c := exec.Command(os.Args[0], "run", path, "--out", folder)
+	c.Env = append(os.Environ(), "MISCHIEF=full disk", "STAGE_TEST="+unique("disk"))
+	out, err := c.CombinedOutput()
+	var failure *exec.ExitError
+	require.ErrorAs(t, err, &failure, "%s", out)
+	assert.Equal(t, 3, failure.ExitCode())
+	assert.Contains(t, string(out), "file too large")
+	assert.Zero(t, left("disk"))
+	run, err := run.Open(folder)
+	require.NoError(t, err)
+	assert.Equal(t, ending.Failed, run.About.How, "it does not stay running for ever")
+	assert.Contains(t, run.About.Why, "file too large")
+}
+
+// notSlowed skips a test whose match must keep to the clock, where the race detector
+// slows all down.
+func notSlowed(t *testing.T) {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("must keep to the clock")
+	}
+}
+
+// The same plan on both clocks finds the same.
+func TestBothClocksFindTheSame(t *testing.T) {
+	notSlowed(t)
+	var together sync.WaitGroup
+	for fault, want := range map[string]string{"": "", "narrow-numbers": "overflow", "only-here": "never-arrived", "swapped-axes": "offset"} {
+		together.Go(func() {
+			t.Run(fault, func(t *testing.T) {
+				text := strings.Replace(short, "2500ms", "6s", 1) + "game: {faults: [" + fault + "]}\n"
+				for _, clock := range []string{plan.Virtual, plan.Wall} {
+					p := parse(t, text)
+					p.Clock = clock
+					r, err := match.Run(context.Background(), p, match.Options{Folder: filepath.Join(t.TempDir(), clock)})
+					require.NoError(t, err)
+					require.NotNil(t, r.Verdict, r.Ending.Why)
+					if want == "" {
+						assert.Empty(t, r.Verdict.Findings, clock)
+						continue
+					}
+					require.NotEmpty(t, r.Verdict.Incidents, clock)
+					assert.Equal(t, want, string(r.Verdict.Incidents[0].Kind), clock)
+				}
+			})
+		})
+	}
+	together.Wait()
+}
+
+func TestALinkIsCutMovedAndSlowedOnRealSockets(t *testing.T) {
+	notSlowed(t)
+	p := parse(t, `
+title: a bad day
+duration: 6s
+clock: wall
+bots: [{name: fern, link: moor}, {name: moss, link: village}]
+links:
+  moor: {latency: 30ms, rate: 400kbit/s, nat-rebind: [2s], outages: [{at: 3s, for: 700ms}], changes: [{at: 5s, latency: 120ms}]}
+`)
+	folder := filepath.Join(t.TempDir(), "run")
+	r, err := match.Run(context.Background(), p, match.Options{Folder: folder})
+	require.NoError(t, err)
+	require.Equal(t, ending.Complete, r.Ending.How, r.Ending.Why)
+	assert.Empty(t, r.Verdict.Findings, "none of it is the game's fault")
+	run, err := run.Open(folder)
+	require.NoError(t, err)
+	file, err := os.Open(run.PacketsPath())
+	require.NoError(t, err)
+	defer file.Close()
+	assert.Greater(t, r.Measures.Views[0].Down.Lost, 5, "in the outage")
+}
+
+func TestManyBots(t *testing.T) {
+	if testing.Short() {
+		t.Skip("starts 65 processes")
+	}
+	p := parse(t, `
+title: many
+duration: 6s
+clock: wall
+bots: [{name: dog, count: 64, link: village}]
+`)
+	spoil(p, "client", "", "many")
+	for _, g := range []*plan.Program{&p.Build.Server, &p.Build.Client} {
+		g.Ready.Within, g.Stop.Within = 20*time.Second, 5*time.Second
+	}
+	r, err := match.Run(context.Background(), p, match.Options{Folder: filepath.Join(t.TempDir(), "run"), Guard: []string{"guard"}})
+	require.NoError(t, err)
+	require.Equal(t, ending.Complete, r.Ending.How, r.Ending.Why)
+	assert.Empty(t, r.NeverIn)
+	assert.Len(t, r.Verdict.Views, 64)
+	assert.Zero(t, left("many"))
+}
+
+func TestPreflightStopsAtTheFirstThingThatIsWrong(t *testing.T) {
+	var together sync.WaitGroup
+	for _, c := range []struct {
+		side, what  string
+		last, wrong string
+		steps       int
+	}{
+		{"server", "", "moss: when it leaves, it is gone everywhere", "", 27},
+		{"server", "crash at start", "server: it stays up", "the server ended by itself (exit status 3)", 2},
+		{"server", "mute", "server: it is ready", "not ready after 1.5s: no trace line", 3},
+		{"client", "crash at start", "fern: it stays up", "fern's client ended by itself (exit status 3)", 6},
+		{"client", "hang", "fern: its packets reach the relay", "no packet has come from it", 7},
+		{"client", "mute", "fern: its trace lines are well formed", "no trace line has come, only log text", 12},
+	} {
+		together.Go(func() {
+			t.Run(c.side+" "+c.what, func(t *testing.T) {
+				p := parse(t, short)
+				spoil(p, c.side, c.what, "preflight")
+				if c.wrong == "" {
+					p.Build.Client.Ready.Within = 15 * time.Second
+				}
+				var steps []match.Step
+				var lock sync.Mutex
+				ok, err := match.Preflight(context.Background(), p, match.Options{}, func(s match.Step) {
+					lock.Lock()
+					steps = append(steps, s)
+					lock.Unlock()
+				})
+				require.NoError(t, err)
+				assert.Equal(t, c.wrong == "", ok)
+				last := steps[len(steps)-1]
+				if testing.Short() && c.what == "crash at start" && len(steps) > c.steps {
+					// With the race detector it takes longer to crash than to count as up.
+					assert.Contains(t, []string{"server: it is ready", "fern: its packets reach the relay"}, last.Name)
+				} else {
+					require.Len(t, steps, c.steps)
+					assert.Equal(t, c.last, last.Name)
+				}
+				assert.Equal(t, c.wrong, last.Error)
+				if c.wrong != "" {
+					assert.NotEmpty(t, last.Hint)
+				}
+			})
+		})
+	}
+	together.Wait()
+	t.Run("a program that is not there", func(t *testing.T) {
+		p := parse(t, short)
+		p.Build = p.ToBringUp()
+		p.Build.Server.Run = []string{"./no-such-server"}
+		p.Build.Folder = t.TempDir()
+		var steps []match.Step
+		ok, err := match.Preflight(context.Background(), p, match.Options{}, func(s match.Step) { steps = append(steps, s) })
+		require.NoError(t, err)
+		assert.False(t, ok)
+		require.Len(t, steps, 1)
+		assert.Equal(t, "server: the program is found", steps[0].Name)
+		assert.Contains(t, steps[0].Error, "./no-such-server: ")
+		assert.Contains(t, steps[0].Hint, "build: server: run: names it")
+	})
+}

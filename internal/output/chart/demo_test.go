@@ -1,0 +1,3 @@
+package chart
+
+import _ "zitherwheel/internal/demo/hillfold" // the game of the plans in these tests

@@ -1,0 +1,3 @@
+package report
+
+import _ "zitherwheel/internal/demo/hillfold" // the game of the plans in these tests

@@ -1,0 +1,134 @@
+package report
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/verdict/metrics"
+)
+
+// Measures writes what was measured of each view as a table.
+func (t *Text) Measures(m *metrics.Measures) {
+	if len(m.Views) == 0 {
+		return
+	}
+	fmt.Fprintln(t.w, "Measured (median/p95/max; times in ms)")
+	var table table
+	table.right = true
+	table.row("  view", "age", "corrections", "a minute", "response own", "server", "others", "jerkiness", "clock error", "up B/s", "down B/s")
+	for _, v := range m.Views {
+		minute, jerkiness := "-", "-"
+		if v.Corrections != nil {
+			minute = fmt.Sprintf("%.3g", v.CorrectionsPerMinute)
+		}
+		if v.Jerkiness > 0 {
+			jerkiness = fmt.Sprintf("%.2f", v.Jerkiness)
+		}
+		table.row("  "+v.Name, Spread(v.Age, "%.0f"), Spread(v.Corrections, "%.2f"), minute, Spread(v.ResponseOwn, "%.0f"), Spread(v.ResponseServer, "%.0f"),
+			Spread(v.ResponseOthers, "%.0f"), jerkiness, Spread(v.ClockError, "%.0f"), Number(int(v.Up.BytesPerSecond)), Number(int(v.Down.BytesPerSecond)))
+	}
+	table.write(t.w)
+	t.load(m)
+	t.timing(m.Timing)
+	for _, v := range append([]metrics.View{m.Server}, m.Views...) {
+		var kinds []string
+		for _, kind := range slices.Sorted(maps.Keys(v.Sent)) {
+			kinds = append(kinds, fmt.Sprintf("%s %s B/s", kind, Number(int(v.Sent[kind].BytesPerSecond))))
+		}
+		if len(kinds) > 0 {
+			fmt.Fprintf(t.w, "  sent by %s: %s\n", v.Name, strings.Join(kinds, ", "))
+		}
+	}
+}
+
+// load writes what processes used of the machine.
+func (t *Text) load(m *metrics.Measures) {
+	var table table
+	table.right = true
+	table.row("  process", "CPU cores", "memory MB", "threads", "open files")
+	some := false
+	for _, v := range append([]metrics.View{m.Server}, m.Views...) {
+		if l := v.Load; l != nil {
+			some = true
+			table.row("  "+v.Name, Spread(&l.CPU, "%.2f"), Spread(&l.Resident, "%.0f"), Spread(&l.Threads, "%.0f"), Spread(&l.Files, "%.0f"))
+		}
+	}
+	if some {
+		table.write(t.w)
+	}
+}
+
+// timing writes how well a run on the wall clock kept time.
+func (t *Text) timing(m *metrics.Timing) {
+	if m == nil {
+		return
+	}
+	late := func(l metrics.Lateness) string {
+		return fmt.Sprintf("median %s, p99 %s, max %s", milliseconds(l.Median), milliseconds(l.P99), milliseconds(l.Max))
+	}
+	fmt.Fprintf(t.w, "  the relay sent %s packets on late by %s\n", Number(m.Relay.Count), late(m.Relay))
+	fmt.Fprintf(t.w, "  the machine woke the run late by %s\n", late(m.Machine))
+	if m.Unsent > 0 {
+		fmt.Fprintf(t.w, "  %s packets were not taken by the system\n", Number(m.Unsent))
+	}
+	if len(m.Clocks) > 0 {
+		fmt.Fprintf(t.w, "  the own clock of %s was set back while the match went on; its lines were stamped anew from there\n", strings.Join(m.Clocks, ", "))
+	}
+	if why := m.Distrust(); why != "" {
+		fmt.Fprintf(t.w, "  %s %s\n", t.colour("3", "Timing not reliable:"), why)
+	}
+}
+
+func milliseconds(ms float64) string {
+	if ms < 1 {
+		return fmt.Sprintf("%.0f µs", 1000*ms)
+	}
+	return fmt.Sprintf("%.1f ms", ms)
+}
+
+func Spread(s *metrics.Spread, format string) string {
+	if s == nil {
+		return "-"
+	}
+	return fmt.Sprintf(format+"/"+format+"/"+format, s.Median, s.P95, s.Max)
+}
+
+// events writes the table of events: what the reference told and what came.
+func (t *Text) events(v *judge.Verdict) {
+	if len(v.Events) == 0 {
+		return
+	}
+	fmt.Fprintln(t.w, "Events: seen of those that should have come; + again, ! lost, ~ late, < out of order, ? misplaced")
+	var table table
+	table.right = true
+	heads := []string{"  event", "told"}
+	for _, view := range v.Views {
+		heads = append(heads, view.Name)
+	}
+	table.row(heads...)
+	for _, e := range v.Events {
+		row := []string{"  " + e.Event, Number(e.Sent)}
+		for _, view := range v.Views {
+			i := slices.IndexFunc(e.Views, func(c judge.EventViewCount) bool { return c.View == view.Name })
+			row = append(row, cell(e.Views[i]))
+		}
+		table.row(row...)
+	}
+	table.write(t.w)
+}
+
+func cell(c judge.EventViewCount) string {
+	text := fmt.Sprintf("%d/%d", c.Seen, c.Expected)
+	for _, more := range []struct {
+		n    int
+		mark string
+	}{{c.Repeated, "+"}, {c.Lost, "!"}, {c.Late, "~"}, {c.Misordered, "<"}, {c.Misplaced, "?"}} {
+		if more.n > 0 {
+			text += fmt.Sprintf(" %s%d", more.mark, more.n)
+		}
+	}
+	return text
+}

@@ -1,0 +1,128 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"zitherwheel/internal/campaign/replay"
+	"zitherwheel/internal/plan"
+)
+
+// Followed writes how far a match that was played again followed its recording.
+func (t *Text) Followed(f *replay.Followed) {
+	switch {
+	case f.Clock == plan.Virtual && f.Same:
+		fmt.Fprintf(t.w, "%s   %s lines in %d files are the same\n", t.colour("2", "THE SAME MATCH"), Number(f.Lines), f.Files)
+		return
+	case f.Clock == plan.Virtual:
+		fmt.Fprintf(t.w, "%s   %s\n", t.colour("1", "NOT THE SAME MATCH"), f.Differs)
+		return
+	}
+	for _, line := range []struct {
+		what string
+		list []string
+	}{{"found again", f.Kept}, {"not found again", f.Gone}, {"found, and not in the recording", f.New}} {
+		for _, s := range line.list {
+			fmt.Fprintf(t.w, "%s: %s\n", line.what, s)
+		}
+	}
+	fmt.Fprintln(t.w)
+	var table table
+	table.right = true
+	table.row("  link", "packets then", "now", "same size", "until", "same outcome", "sent apart, median", "p95")
+	for _, w := range f.Ways {
+		until := "the end"
+		if w.UntilSize >= 0 {
+			until = fmt.Sprintf("%.3f s", w.UntilSize)
+		}
+		table.row(fmt.Sprintf("  %s %s", w.Link, w.Direction), Number(w.Recorded), Number(w.Played), Number(w.SameSize), until, Number(w.LikeOutcomes), fmt.Sprintf("%.1f ms", w.Apart), fmt.Sprintf("%.1f ms", w.ApartP95))
+	}
+	table.write(t.w)
+}
+
+const textWidth = 100 // of sentences, in characters
+
+// Why writes what was proved of a finding.
+func (t *Text) Why(w *replay.Why) {
+	fmt.Fprintf(t.w, "%s: %s, %s at %.3f s\n\n", w.Finding, t.colour("1", w.Signature), w.View, w.Began)
+	fmt.Fprintln(t.w, ansi.Wordwrap(w.Proved, textWidth, ""))
+	if len(w.Packets) > 0 {
+		fmt.Fprintln(t.w)
+		var table table
+		table.row("  packet", "link", "sent", "bytes", "what became of it", "what it carried")
+		for _, p := range w.Packets {
+			carries := strings.Split(p.Carries, "; ")
+			if p.Carries == "" {
+				carries[0] = "not known"
+			}
+			table.row(fmt.Sprintf("  %d", p.Packet), p.Link+" "+p.Direction, fmt.Sprintf("%.3f s", p.Sent), Number(p.Bytes), p.Outcome, carries[0])
+			for _, more := range carries[1:] {
+				table.row("", "", "", "", "", more)
+			}
+		}
+		table.write(t.w)
+	}
+	if len(w.Enough) > 0 {
+		fmt.Fprintf(t.w, "\nOf these enough alone: %s.\n", strings.Join(w.Enough, " and "))
+	}
+	if len(w.Counterpart) > 0 {
+		fmt.Fprintf(t.w, "\nIn the match in which every packet is delivered, which goes another way, the loss of only this makes it:\n  %s\n", strings.Join(w.Counterpart, "\n  "))
+	}
+	if len(w.Needs) > 0 {
+		fmt.Fprintln(t.w)
+		var table table
+		table.row("  tried", "the finding")
+		for _, n := range w.Needs {
+			there := "gone"
+			if n.There {
+				there = "there"
+			}
+			table.row("  "+n.What, there)
+		}
+		table.write(t.w)
+	}
+	fmt.Fprintln(t.w)
+	if w.Suspects > 0 {
+		fmt.Fprintf(t.w, "%s lost, late or damaged before it. ", count(w.Suspects, "packet was", "packets were"))
+	}
+	each := ""
+	if w.Of > 1 {
+		each = fmt.Sprintf(", each variant %d times, and %d of them had to show it", w.Of, w.Needed)
+	}
+	fmt.Fprintf(t.w, "It took %d matches%s.\n", w.Replays, each)
+	for _, u := range w.Unproved {
+		fmt.Fprintln(t.w, ansi.Wordwrap("Not proved: "+u+".", textWidth, ""))
+	}
+}
+
+const planShown = 60 // lines
+
+// Shrunk writes how small a plan has become, and the plan.
+func (t *Text) Shrunk(s *replay.Shrunk, text string) {
+	fmt.Fprintf(t.w, "%s\n\n", t.colour("1", s.Signature))
+	var table table
+	table.right = true
+	table.row("  ", "bots", "length", "inputs", "packets lost, late or damaged")
+	for _, row := range []struct {
+		what string
+		size replay.Size
+	}{{"recorded", s.Before}, {"smallest", s.After}} {
+		table.row("  "+row.what, Number(row.size.Bots), fmt.Sprintf("%.1f s", time.Duration(row.size.Length).Seconds()), Number(row.size.Inputs), Number(row.size.Outcomes))
+	}
+	table.write(t.w)
+	fmt.Fprintln(t.w)
+	lines := strings.SplitAfter(text, "\n")
+	for _, line := range lines[:min(planShown, len(lines))] {
+		fmt.Fprint(t.w, "  "+line)
+	}
+	if len(lines) > planShown {
+		fmt.Fprintf(t.w, "  ... and %d lines more\n", len(lines)-planShown)
+	}
+	fmt.Fprintf(t.w, "\nIt took %d matches.\n", s.Replays)
+	if s.Stopped {
+		fmt.Fprintln(t.w, "It was ended before nothing more could be left out; with more matches, see --max, it may become smaller.")
+	}
+}

@@ -1,0 +1,83 @@
+package report
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"zitherwheel/internal/review/inspect"
+	"zitherwheel/internal/verdict/judge"
+)
+
+// Sheet writes one thing at one moment: a row for each field, a column for each view.
+func (t *Text) Sheet(s inspect.Sheet) {
+	fmt.Fprintf(t.w, "%s at %s, as each view had it\n\n", s.Entity, at(s.At))
+	var table table
+	heads := []string{"  field"}
+	for _, view := range s.Views {
+		head := view
+		if view == s.Reference {
+			head += " (reference)"
+		}
+		if slices.Contains(s.Left, view) {
+			head += " (left)"
+		}
+		if slices.Contains(s.Silent, view) {
+			head += " (silent)"
+		}
+		heads = append(heads, head, "for")
+	}
+	table.row(heads...)
+	for _, row := range s.Rows {
+		line := []string{"  " + row.Field}
+		for _, c := range row.Cells {
+			text := c.Value
+			switch c.Mark {
+			case inspect.Late:
+				text = "~ " + text
+			case inspect.Ahead:
+				text = "^ " + text
+			case inspect.Differs:
+				text = "! " + text
+			case inspect.Unjudged:
+				text = "  " + text
+			case inspect.Same:
+				text = "= " + text
+			}
+			line = append(line, text, held(s.At, c))
+		}
+		table.row(line...)
+	}
+	table.write(t.w)
+	as := "the reference"
+	if s.Reference == "none" {
+		as = "most views"
+	}
+	fmt.Fprintf(t.w, "\n  = as %s  ~ as it was shortly before  ^ as it is soon after  ! none of these   for: how long the view has held the value\n", as)
+}
+
+func held(now judge.Seconds, c inspect.Cell) string {
+	switch {
+	case c.Value == "-":
+		return ""
+	case c.Since == nil:
+		return fmt.Sprintf("> %.0f s", (inspect.LookBack - time.Second).Seconds())
+	}
+	return fmt.Sprintf("%.2f s", time.Duration(now-*c.Since).Seconds())
+}
+
+// Story writes the chapters of a story, with the moment at which a finding began
+// between them.
+func (t *Text) Story(f *judge.Finding, chapters []inspect.Chapter) {
+	fmt.Fprintf(t.w, "%s %s: %s\n\n", f.ID, t.colour("1", string(f.Kind)), Sentence(f))
+	var table table
+	begun := false
+	for _, c := range chapters {
+		if !begun && c.At >= f.BeganAt {
+			begun = true
+			table.row("  "+at(f.BeganAt), "", "FINDING", f.ID+" begins here")
+		}
+		table.row("  "+at(c.At), c.Who, c.What, c.Text)
+	}
+	table.write(t.w)
+}

@@ -1,0 +1,285 @@
+package plan
+
+import (
+	"fmt"
+	"os"
+	"slices"
+	"time"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"zitherwheel/internal/game"
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+// LoadRules reads a file with nothing but rules in it, under the keys that a
+// plan has them under.
+func LoadRules(path string) (rulebook.Rules, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return rulebook.Rules{}, err
+	}
+	rules, err := parseRules(path, text)
+	if err == nil && len(rules.Fields) == 0 {
+		err = &Error{File: path, Message: "no watch rules in it; write them under the key watch"}
+	}
+	return rules, err
+}
+
+func parseRules(file string, text []byte) (rules rulebook.Rules, err error) {
+	err = readDocument(file, text, "the rules", rulesKeys(&rules), nil)
+	return rules, err
+}
+
+// GameRules are the rules that come with a game.
+func GameRules(g game.Game) rulebook.Rules {
+	rules, err := parseRules(g.Name()+" rules", g.Rules())
+	if err != nil {
+		panic(err) // the file is part of the program, and a test reads it
+	}
+	return rules
+}
+
+// addGameRules puts the game's rules behind the plan's, once: a plan as written
+// by YAML has them already.
+func (p *Plan) addGameRules() {
+	played, known := p.Game.Played()
+	if !known || p.Build.Given() {
+		return
+	}
+	rules := GameRules(played)
+	played.Fit(&rules, p.Setup())
+	add(&p.Rules.Fields, rules.Fields, func(a, b rulebook.Rule) bool {
+		return a.Entities == b.Entities && a.Of == b.Of && a.Label() == b.Label()
+	})
+	add(&p.Rules.Events, rules.Events, func(a, b rulebook.EventRule) bool { return a.Event == b.Event })
+	add(&p.Rules.Invariants, rules.Invariants, func(a, b rulebook.InvariantRule) bool { return a.Entities == b.Entities && a.Label() == b.Label() })
+	add(&p.Rules.Limits, rules.Limits, func(a, b rulebook.Limit) bool { return a.Measure == b.Measure })
+	if p.Rules.News == (rulebook.News{}) {
+		p.Rules.News = rules.News
+	}
+	add(&p.Rules.Sequences, rules.Sequences, func(a, b rulebook.Sequence) bool { return a.Name == b.Name })
+}
+
+func add[T any](into *[]T, more []T, same func(a, b T) bool) {
+	for _, rule := range more {
+		if !slices.ContainsFunc(*into, func(r T) bool { return same(r, rule) }) {
+			*into = append(*into, rule)
+		}
+	}
+}
+
+func rulesKeys(into *rulebook.Rules) []key {
+	return []key{watchKey(&into.Fields), eventsKey(&into.Events), worldKey(&into.Invariants), sequencesKey(&into.Sequences), limitsKey(&into.Limits),
+		nestedKey("smallest-update", []key{
+			optional(wholeKey("up", &into.News.Up, 0, 65535), &into.News.Up),
+			optional(wholeKey("down", &into.News.Down, 0, 65535), &into.News.Down),
+		})}
+}
+
+func watchKey(into *[]rulebook.Rule) key {
+	return key{name: "watch", schema: listOf(objectOf(ruleKeys(&rulebook.Rule{}, &ruleText{}))), read: func(n ast.Node) error {
+		return readList(n, func(item ast.Node) error {
+			r := rulebook.Rule{MaxDelay: rulebook.DefaultMaxDelay, MinDuration: rulebook.DefaultMinDuration, Grace: rulebook.DefaultGrace}
+			text := ruleTexts(r)
+			if err := readObject(item, "watch rule", ruleKeys(&r, &text)); err != nil {
+				return err
+			}
+			text.apply(&r)
+			if r.SeenBy == rulebook.InRange && r.LeaveRadius == 0 {
+				r.LeaveRadius = r.InterestRadius
+			}
+			if err := r.Validate(); err != nil {
+				return wrong(item, "watch rule: %s", err)
+			}
+			*into = append(*into, r)
+			return nil
+		})
+	}, write: func() any {
+		out := make([]any, len(*into))
+		for i := range *into {
+			text := ruleTexts((*into)[i])
+			out[i] = writeObject(ruleKeys(&(*into)[i], &text))
+		}
+		return out
+	}}
+}
+
+// ruleText holds the parts of a rule that a plan spells as words.
+type ruleText struct{ of, compare, seenBy, role string }
+
+var (
+	ofWords      = words(rulebook.Any, rulebook.Own, rulebook.Others)
+	compareWords = words(rulebook.Exact, rulebook.Distance, rulebook.Angle)
+	roleWords    = words(rulebook.Plain, rulebook.Owner, rulebook.Outcome)
+	seenWords    = words(rulebook.Everyone, rulebook.OwnerOnly, rulebook.AllButOwner, rulebook.InRange, rulebook.Nobody)
+)
+
+func words[T fmt.Stringer](values ...T) (list []string) {
+	for _, v := range values {
+		list = append(list, v.String())
+	}
+	return list
+}
+
+func ruleTexts(r rulebook.Rule) ruleText {
+	return ruleText{r.Of.String(), r.Compare.String(), r.SeenBy.String(), r.Role.String()}
+}
+
+func (t ruleText) apply(r *rulebook.Rule) {
+	r.Of = rulebook.Relation(slices.Index(ofWords, t.of))
+	r.Compare = rulebook.Compare(slices.Index(compareWords, t.compare))
+	r.SeenBy = rulebook.Audience(slices.Index(seenWords, t.seenBy))
+	r.Role = rulebook.Role(slices.Index(roleWords, t.role))
+}
+
+func ruleKeys(r *rulebook.Rule, text *ruleText) []key {
+	return []key{
+		textKey("entities", &r.Entities),
+		wordKey("of", &text.of, ofWords),
+		wordsKey("fields", &r.Fields),
+		wordKey("compare", &text.compare, compareWords),
+		numberKey("tolerance", &r.Tolerance),
+		numberKey("circle", &r.Circle),
+		always(durationKey("max-delay", &r.MaxDelay), &r.MaxDelay),
+		durationKey("max-ahead", &r.MaxAhead),
+		always(durationKey("min-duration", &r.MinDuration), &r.MinDuration),
+		flagKey("time-driven", &r.TimeDriven),
+		flagKey("every-value", &r.EveryValue),
+		wordKey("role", &text.role, roleWords),
+		numberKey("quantum", &r.Quantum),
+		wordKey("seen-by", &text.seenBy, seenWords),
+		numberKey("interest-radius", &r.InterestRadius),
+		numberKey("leave-radius", &r.LeaveRadius),
+		wordsKey("place", &r.Place),
+		always(durationKey("grace", &r.Grace), &r.Grace),
+	}
+}
+
+// listKey reads and writes a list of objects.
+func listKey[T any](name, what string, into *[]T, fresh func() T, keys func(*T) []key, validate func(*T) error) key {
+	return key{name: name, schema: listOf(objectOf(keys(new(T)))), read: func(n ast.Node) error {
+		return readList(n, func(item ast.Node) error {
+			one := fresh()
+			if err := readObject(item, what, keys(&one)); err != nil {
+				return err
+			}
+			if err := validate(&one); err != nil {
+				return wrong(item, "%s: %s", what, err)
+			}
+			*into = append(*into, one)
+			return nil
+		})
+	}, write: func() any {
+		out := make([]any, len(*into))
+		for i := range *into {
+			out[i] = writeObject(keys(&(*into)[i]))
+		}
+		if len(out) == 0 {
+			return nil
+		}
+		return out
+	}}
+}
+
+// spelled is a key for a value that a plan spells as one of several words.
+func spelled[T comparable](name string, into *T, values []T, words []string) key {
+	word := words[max(0, slices.Index(values, *into))]
+	k := wordKey(name, &word, words)
+	read := k.read
+	k.read = func(n ast.Node) error {
+		err := read(n)
+		if i := slices.Index(words, word); err == nil && i >= 0 {
+			*into = values[i]
+		}
+		return err
+	}
+	return k
+}
+
+func always(k key, v *time.Duration) key { // a 0 here is not the default
+	k.write = func() any { return v.String() }
+	return k
+}
+
+func eventsKey(into *[]rulebook.EventRule) key {
+	return listKey("events", "event rule", into,
+		func() rulebook.EventRule {
+			return rulebook.EventRule{MaxDelay: rulebook.DefaultMaxDelay, MinDuration: rulebook.DefaultMinDuration, Grace: rulebook.DefaultGrace}
+		},
+		func(r *rulebook.EventRule) []key {
+			return []key{
+				textKey("event", &r.Event),
+				spelled("seen-by", &r.SeenBy, []rulebook.Audience{rulebook.Everyone, rulebook.OwnerOnly, rulebook.AllButOwner, rulebook.InRange, rulebook.Nobody}, seenWords),
+				always(durationKey("max-delay", &r.MaxDelay), &r.MaxDelay),
+				durationKey("max-ahead", &r.MaxAhead),
+				always(durationKey("min-duration", &r.MinDuration), &r.MinDuration),
+				always(durationKey("grace", &r.Grace), &r.Grace),
+				flagKey("ordered", &r.Ordered),
+			}
+		}, func(r *rulebook.EventRule) error { return r.Validate() })
+}
+
+func worldKey(into *[]rulebook.InvariantRule) key {
+	invariants := make([]string, len(rulebook.Invariants))
+	for i, invariant := range rulebook.Invariants {
+		invariants[i] = string(invariant)
+	}
+	return listKey("invariants", "invariant", into,
+		func() rulebook.InvariantRule { return rulebook.InvariantRule{MinDuration: rulebook.DefaultMinDuration} },
+		func(r *rulebook.InvariantRule) []key {
+			return []key{
+				spelled("invariant", &r.Invariant, rulebook.Invariants, invariants),
+				textKey("entities", &r.Entities),
+				wordsKey("fields", &r.Fields),
+				textKey("when", &r.When),
+				numberKey("min", &r.Min),
+				numberKey("max", &r.Max),
+				always(durationKey("min-duration", &r.MinDuration), &r.MinDuration),
+			}
+		}, func(r *rulebook.InvariantRule) error { return r.Validate() })
+}
+
+func sequencesKey(into *[]rulebook.Sequence) key {
+	return listKey("sequences", "sequence", into,
+		func() rulebook.Sequence { return rulebook.Sequence{By: "by"} },
+		func(s *rulebook.Sequence) []key {
+			return []key{
+				textKey("name", &s.Name),
+				wordKey("by", &s.By, []string{"by", "id", "entity"}),
+				textKey("unless", &s.Unless),
+				listKey("steps", "step of a sequence", &s.Steps,
+					func() rulebook.SequenceStep { return rulebook.SequenceStep{In: "server"} },
+					func(step *rulebook.SequenceStep) []key {
+						return []key{
+							textKey("checkpoint", &step.Checkpoint),
+							textKey("event", &step.Event),
+							wordKey("in", &step.In, rulebook.SequenceViews),
+							durationKey("within", &step.Within),
+						}
+					}, func(*rulebook.SequenceStep) error { return nil }),
+			}
+		}, func(s *rulebook.Sequence) error { return s.Validate() })
+}
+
+// limitsKey reads a mapping from measures to the most they may reach.
+func limitsKey(into *[]rulebook.Limit) key {
+	keys := func() (list []key) {
+		for _, name := range rulebook.Measures {
+			list = append(list, key{name: name, schema: schema{"type": "number"}, read: func(n ast.Node) error {
+				most, err := number(n)
+				*into = append(*into, rulebook.Limit{Measure: name, Max: most})
+				return err
+			}, write: func() any {
+				for _, l := range *into {
+					if l.Measure == name {
+						return l.Max
+					}
+				}
+				return nil
+			}})
+		}
+		return list
+	}
+	return nestedKey("limits", keys())
+}

@@ -1,0 +1,211 @@
+package feed
+
+import (
+	"bytes"
+	"encoding/json"
+	"slices"
+
+	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/run/ending"
+	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/verdict/metrics"
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+// Bench hears a match, live or from files: the judge, and beside it the one who
+// measures. See [NewBench].
+//
+// The reference is the server, or a named view, or nobody: then every view is
+// held against every other, and the odd one out is named.
+type Bench struct {
+	seats    []seat
+	measures *metrics.Collector // nil without a server
+	rules    rulebook.Rules
+	peers    []string // without a reference
+}
+
+// seat is one judge and which of its views each view of the match is.
+type seat struct {
+	judge *judge.Judge
+	views []int // by view of the match; -1 is not heard
+}
+
+// Server is the name of the server's view.
+const Server = "server"
+
+// Nobody is the reference of a match in which the peers are compared.
+const Nobody = "none"
+
+// Setting is how a match is judged. The zero value is against the server, by a
+// clock that all views share.
+type Setting struct {
+	Reference string // Server or "", a view's name, or Nobody
+	Outcomes  bool   // the outcomes of all packets will be told
+	Ticks     bool   // times are ticks: see judge.Config
+	Strict    bool   // likewise
+
+	Alert func(judge.Alert) // hears of findings as they become certain; may be nil
+}
+
+// NewBench returns a bench for the views of a match, the server's first if it has
+// one.
+func NewBench(names *trace.Names, views []string, rules rulebook.Rules, s Setting) *Bench {
+	b := &Bench{rules: rules}
+	if !s.Ticks {
+		b.measures = metrics.New(names, views, views[0] == Server, rules)
+	}
+	sit := func(reference int, rules rulebook.Rules) {
+		st := seat{views: make([]int, len(views))}
+		order := []string{views[reference]}
+		for i, v := range views {
+			switch {
+			case i == reference:
+			case reference > 0 && v == Server:
+				st.views[i] = -1
+			default:
+				st.views[i] = len(order)
+				order = append(order, v)
+			}
+		}
+		st.judge = judge.New(judge.Config{Names: names, Rules: rules, Views: order, Outcomes: s.Outcomes, Peers: reference > 0 || views[0] != Server, Ticks: s.Ticks, Strict: s.Strict, Alert: s.Alert})
+		b.seats = append(b.seats, st)
+	}
+	switch s.Reference {
+	case "", Server:
+		if views[0] != Server {
+			rules = amongClients(rules)
+		}
+		sit(0, rules)
+	case Nobody:
+		peers := amongClients(rules)
+		peers.Events = nil // who has not seen one may be right
+		for i, v := range views {
+			if v != Server {
+				b.peers = append(b.peers, v)
+				sit(i, peers)
+			}
+		}
+	default:
+		sit(max(0, slices.Index(views, s.Reference)), amongClients(rules))
+	}
+	return b
+}
+
+// amongClients is rules for a reference that is a client itself: it is late and
+// ahead as any client may be, and invariants and chains are not for it to keep.
+// Of events those count that everybody is to see.
+func amongClients(rules rulebook.Rules) rulebook.Rules {
+	fields := slices.Clone(rules.Fields)
+	for i := range fields {
+		most := fields[i].MaxDelay
+		for _, r := range rules.Fields {
+			if r.Label() == fields[i].Label() && !r.TimeDriven {
+				most = max(most, r.MaxDelay)
+			}
+		}
+		if !fields[i].TimeDriven {
+			fields[i].MaxDelay, fields[i].MaxAhead = most+fields[i].MaxAhead, most+fields[i].MaxAhead
+		}
+	}
+	var events []rulebook.EventRule
+	for _, r := range rules.Events {
+		if r.SeenBy == rulebook.Everyone {
+			r.MaxDelay, r.MaxAhead, r.Ordered = r.MaxDelay+r.MaxAhead, r.MaxDelay+r.MaxAhead, false // either may be first
+			events = append(events, r)
+		}
+	}
+	return rulebook.Rules{Fields: fields, Events: events, Limits: rules.Limits, News: rules.News}
+}
+
+// Record takes in a record of a view, by its place among the views.
+func (b *Bench) Record(view int, r *trace.Record) {
+	for _, s := range b.seats {
+		if n := s.views[view]; n >= 0 {
+			s.judge.Record(n, r)
+		}
+	}
+	if b.measures != nil {
+		b.measures.Record(view, r)
+	}
+}
+
+// Packet takes in the outcome of a packet on the link of a view.
+func (b *Bench) Packet(view int, d link.Direction, f link.Outcome) {
+	for _, s := range b.seats {
+		if n := s.views[view]; n > 0 {
+			s.judge.Packet(n, d, f)
+		}
+	}
+	if b.measures != nil {
+		b.measures.Packet(view, d, f)
+	}
+}
+
+// Broke takes in that something broke for a view, by its place among the views.
+func (b *Bench) Broke(view int, what ending.Break) {
+	for _, s := range b.seats {
+		if n := s.views[view]; n >= 0 {
+			s.judge.Broke(n, what)
+		}
+	}
+}
+
+// Standing is how a view of the match stands while it goes on.
+type Standing struct {
+	judge.Standing
+	Corrections int
+}
+
+// Standing is how a view stands now, by its place among the views.
+func (b *Bench) Standing(view int) (s Standing) {
+	if n := b.seats[0].views[view]; n > 0 {
+		s.Standing = b.seats[0].judge.Standing(n)
+	}
+	if b.measures != nil {
+		s.Corrections = b.measures.Corrections(view)
+	}
+	return s
+}
+
+// Certain is how many findings have become certain so far.
+func (b *Bench) Certain() (n int) {
+	for _, s := range b.seats {
+		n += s.judge.Certain()
+	}
+	return n
+}
+
+// Finish ends the match. Limits that were broken are findings.
+func (b *Bench) Finish(how ending.Ending) (*judge.Verdict, *metrics.Measures) {
+	m := &metrics.Measures{}
+	var verdicts []*judge.Verdict
+	for i, s := range b.seats {
+		verdicts = append(verdicts, s.judge.FinishWith(how, func() []metrics.Excess {
+			if i > 0 || b.measures == nil {
+				return nil
+			}
+			m = b.measures.Finish(func(view int) *metrics.Spread {
+				if n := s.views[view]; n > 0 {
+					return s.judge.Age(n)
+				}
+				return nil
+			})
+			return m.Exceeded(b.rules.Limits)
+		}))
+	}
+	if b.peers != nil {
+		return judge.AmongPeers(b.peers, verdicts), m
+	}
+	return verdicts[0], m
+}
+
+// EncodeVerdict writes a verdict as findings.json has it.
+func EncodeVerdict(v *judge.Verdict) ([]byte, error) {
+	var text bytes.Buffer
+	encoder := json.NewEncoder(&text)
+	encoder.SetEscapeHTML(false)
+	encoder.SetIndent("", "  ")
+	err := encoder.Encode(v)
+	return text.Bytes(), err
+}

@@ -1,0 +1,208 @@
+package feed
+
+import (
+	"bufio"
+	"context"
+	"math"
+	"slices"
+	"time"
+
+	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/run"
+	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/clocksync"
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+// How the clocks of the views are brought together.
+const (
+	Shared    = "shared"    // they are one clock
+	Tick      = "tick"      // equal ticks are compared
+	Estimated = "estimated" // fitted, for each view
+)
+
+// Alignments lists them.
+var Alignments = []string{Shared, Tick, Estimated}
+
+// clocks turns the times of the views into those of the reference.
+type clocks struct {
+	fits  []*clocksync.Fit // by source; nil needs nothing
+	ticks *tickTimes
+}
+
+// bring sets a record's time on the reference's clock, and reports whether it has
+// one there.
+func (k *clocks) bring(source int, r *trace.Record) bool {
+	switch {
+	case k == nil:
+	case k.ticks != nil:
+		if !r.HasTick {
+			return false
+		}
+		r.T = k.ticks.at(r.Tick)
+	case k.fits[source] != nil:
+		r.T = k.fits[source].Shared(r.T)
+	}
+	return true
+}
+
+// study reads the traces once to learn how their clocks relate.
+func study(ctx context.Context, traces Traces) (*clocks, error) {
+	switch traces.Align {
+	case Tick:
+		return studyTicks(ctx, traces)
+	case Estimated:
+		return studyClocks(ctx, traces)
+	}
+	return nil, nil
+}
+
+// tickTimes maps ticks to the time at which the reference said them.
+type tickTimes struct {
+	first, last     int64
+	firstAt, lastAt time.Duration
+}
+
+func (k *tickTimes) at(tick int64) time.Duration {
+	if k.last == k.first {
+		return k.firstAt + time.Duration(tick-k.first)*time.Millisecond
+	}
+	return k.firstAt + time.Duration(math.Round(float64(tick-k.first)*float64(k.lastAt-k.firstAt)/float64(k.last-k.first)/1e3))*time.Microsecond
+}
+
+func studyTicks(ctx context.Context, traces Traces) (*clocks, error) {
+	k, seen := &tickTimes{}, false
+	err := walk(ctx, traces.Sources[0].Path, func(r *trace.Record, _ *trace.Names) {
+		if !r.HasTick {
+			return
+		}
+		if !seen {
+			k.first, k.firstAt, seen = r.Tick, r.T, true
+		}
+		k.last, k.lastAt = r.Tick, r.T
+	})
+	if err == nil && !seen {
+		err = &UnusableError{traces.Sources[0].Path, "no line has a tick, so ticks cannot be compared"}
+	}
+	return &clocks{ticks: k}, err
+}
+
+func studyClocks(ctx context.Context, traces Traces) (*clocks, error) {
+	k := &clocks{fits: make([]*clocksync.Fit, len(traces.Sources))}
+	var reference map[string]*clocksync.Track
+	for i, s := range traces.Sources {
+		if i == 0 {
+			continue
+		}
+		var exchanges []clocksync.Exchange
+		if err := walk(ctx, s.Path, func(r *trace.Record, _ *trace.Names) {
+			if r.HasPing {
+				exchanges = append(exchanges, clocksync.Exchange{T: r.T, Ping: r.Ping, Server: r.ServerTime})
+			}
+		}); err != nil {
+			return nil, err
+		}
+		fit, ok := clocksync.ByExchanges(exchanges)
+		if !ok {
+			var err error
+			if reference == nil {
+				if reference, err = tracks(ctx, traces.Sources[0].Path, traces.Rules); err != nil {
+					return nil, err
+				}
+			}
+			view, err := tracks(ctx, s.Path, traces.Rules)
+			if err != nil {
+				return nil, err
+			}
+			if fit, ok = clocksync.ByTrajectories(reference, view); !ok {
+				return nil, &UnusableError{s.Path, "its clock cannot be estimated: fewer than three lines with ping and server_t, and nothing that both sides saw moving at matching times"}
+			}
+		}
+		k.fits[i] = &fit
+	}
+	return k, nil
+}
+
+// mostPlaces bounds the memory of a look at trajectories.
+const mostPlaces = 400_000
+
+// tracks reads the ways of things whose places the rules name.
+func tracks(ctx context.Context, path string, rules rulebook.Rules) (map[string]*clocksync.Track, error) {
+	list, places, count := map[string]*clocksync.Track{}, map[string][3]float64{}, 0
+	err := walk(ctx, path, func(r *trace.Record, names *trace.Names) {
+		moved := map[string]bool{}
+		for _, c := range r.State {
+			id, field := names.EntityID(c.Entity), names.FieldName(c.Field)
+			at := rulebook.Find(rules.Fields, id, false, field)
+			if at < 0 || rules.Fields[at].Compare != rulebook.Distance || math.IsNaN(c.Value.Float()) {
+				continue
+			}
+			key := id + "." + rules.Fields[at].Label()
+			p := places[key]
+			p[slices.Index(rules.Fields[at].Fields, field)] = c.Value.Float()
+			places[key], moved[key] = p, true
+		}
+		for key := range moved {
+			if count++; count > mostPlaces {
+				return
+			}
+			if list[key] == nil {
+				list[key] = &clocksync.Track{}
+			}
+			k := list[key]
+			if n := len(k.T); n > 0 && k.T[n-1] == r.T.Seconds() {
+				k.Place[n-1] = places[key]
+				continue
+			}
+			k.T, k.Place = append(k.T, r.T.Seconds()), append(k.Place, places[key])
+		}
+	})
+	return list, err
+}
+
+// walk reads every usable line of a trace.
+func walk(ctx context.Context, path string, each func(*trace.Record, *trace.Names)) error {
+	file, err := open(path)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	names := trace.AnyNames()
+	reader, record := trace.NewReader(file, names), trace.Record{}
+	for steps := 0; reader.Next(&record) == nil; steps++ { // what is wrong with it shows when it is judged
+		if steps%1024 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		each(&record, names)
+	}
+	return nil
+}
+
+// walkPackets reads when every packet was sent, and on which way.
+func walkPackets(ctx context.Context, path string, each func(view []byte, d link.Direction, at time.Duration)) error {
+	file, err := open(path)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	lines := bufio.NewScanner(file) // what is wrong with them shows when it is judged
+	lines.Buffer(make([]byte, 64<<10), 1<<20)
+	for steps := 0; lines.Scan(); steps++ {
+		if steps%1024 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if view, d, at, ok := run.Sending(lines.Bytes()); ok {
+			each(view, d, at)
+		}
+	}
+	return nil
+}
+
+// byTicks is rules for comparing equal ticks: exactly, and at once.
+func byTicks(rules rulebook.Rules) rulebook.Rules {
+	fields := slices.Clone(rules.Fields)
+	for i := range fields {
+		fields[i].MaxDelay, fields[i].MaxAhead, fields[i].Grace, fields[i].TimeDriven = 0, 0, 0, false
+	}
+	return rulebook.Rules{Fields: fields}
+}

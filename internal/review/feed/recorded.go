@@ -1,0 +1,74 @@
+package feed
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+
+	"zitherwheel/internal/plan"
+	"zitherwheel/internal/run"
+	"zitherwheel/internal/run/ending"
+	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/verdict/metrics"
+)
+
+// Run returns the traces of a run folder, to be judged as its plan says. Whoever is to
+// judge them otherwise changes what they hold.
+func Run(run *run.Run, p *plan.Plan) Traces {
+	t := Traces{Packets: run.PacketsPath(), Rules: p.Rules, Align: p.Align, Reference: p.Reference, Strict: p.Strict, Entities: p.MaxEntities,
+		Ending: run.About.Ending, MayHush: true}
+	var timing metrics.Timing
+	if run.Timing(&timing) {
+		t.Timing = &timing
+	}
+	for _, view := range run.About.Views {
+		t.Sources = append(t.Sources, Source{view, run.ViewPath(view)})
+	}
+	return t
+}
+
+// Recorded returns what was said of a run when it was played, or lets the judge speak
+// if nothing was: of a run that was cut off, say.
+func Recorded(ctx context.Context, run *run.Run, p *plan.Plan) (*Result, error) {
+	r := &Result{Verdict: &judge.Verdict{}, Measures: &metrics.Measures{}}
+	for path, into := range map[string]any{run.FindingsPath(): r.Verdict, run.MeasuresPath(): r.Measures} {
+		text, err := os.ReadFile(path)
+		if errors.Is(err, fs.ErrNotExist) {
+			return judged(ctx, run, p)
+		}
+		if err == nil {
+			err = json.Unmarshal(text, into)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+	}
+	return r, nil
+}
+
+// judged lets the judge speak of a run. Of one that went wrong there may be nothing to
+// judge, and that is what there is to say of it.
+func judged(ctx context.Context, run *run.Run, p *plan.Plan) (*Result, error) {
+	r, err := Judge(ctx, Run(run, p))
+	var unusable *UnusableError
+	if errors.As(err, &unusable) {
+		how := run.About.Ending
+		if how.Why == "" {
+			how.How, how.Why = ending.Failed, unusable.Error()
+		}
+		return &Result{Verdict: Unjudged(how, p.Reference), Measures: &metrics.Measures{}}, nil
+	}
+	return r, err
+}
+
+// Unjudged is the verdict of a match of which nothing could be judged.
+func Unjudged(how ending.Ending, reference string) *judge.Verdict {
+	if reference == "" {
+		reference = Server
+	}
+	return &judge.Verdict{Outcome: judge.Inconclusive, Alignment: Shared, Reference: reference, Views: []judge.ViewReport{}, Events: []*judge.EventReport{},
+		Rules: []judge.RuleReport{}, Incidents: []judge.Incident{}, Findings: []*judge.Finding{}, Ending: how, Warnings: []judge.Warning{}}
+}

@@ -1,0 +1,169 @@
+// Package live judges a match while it goes on, and tells of findings as they become
+// certain: [Live] what is handed to it, [Run] traces that are being written, those of a run
+// in progress or of a game that somebody plays by hand. The verdict is not its business:
+// what comes too late to be put in order while the game goes on is judged afterwards, by
+// package feed.
+package live
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"slices"
+	"time"
+
+	"zitherwheel/internal/review/feed"
+	"zitherwheel/internal/run"
+	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+// Traces is what is followed: plain files that grow, the reference's first.
+type Traces struct {
+	Sources   []feed.Source
+	Packets   string // or ""
+	Rules     rulebook.Rules
+	Reference string
+	Entities  int // how many there may be; 0 means trace.MostEntities
+	Alert     func(judge.Alert)
+	Now       func(State) // hears how far the traces are, a few times a second; may be nil
+	Ended     func() bool // whether nothing more will come; nil means that ctx says so
+}
+
+const lookEvery = 50 * time.Millisecond
+
+// Run follows traces until they have ended or ctx is done, and returns their state
+// then.
+func Run(ctx context.Context, t Traces) (State, error) {
+	f := &follower{}
+	names := trace.NewNames()
+	if t.Entities > 0 {
+		names.Most = t.Entities
+	}
+	var views []string
+	for _, s := range t.Sources {
+		views = append(views, s.View)
+		f.tails = append(f.tails, &tail{path: s.Path})
+		f.readers = append(f.readers, trace.NewReader(nil, names))
+	}
+	f.live = NewLive(names, views, t.Rules, feed.Setting{Reference: t.Reference, Outcomes: t.Packets != "", Alert: t.Alert})
+	if t.Packets != "" {
+		f.packets = &tail{path: t.Packets}
+	}
+	defer f.close()
+	for {
+		ended := ctx.Err() != nil || t.Ended != nil && t.Ended()
+		if err := f.look(); err != nil {
+			return f.live.State(), err
+		}
+		until := f.live.state.At - Hold
+		if ended {
+			until = f.live.state.At
+		}
+		f.live.Judge(until)
+		if t.Now != nil {
+			t.Now(f.live.State())
+		}
+		if ended {
+			return f.live.State(), nil
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(lookEvery):
+		}
+	}
+}
+
+type follower struct {
+	live    *Live
+	tails   []*tail
+	readers []*trace.Reader
+	packets *tail
+}
+
+// look reads what has been written since the last look.
+func (f *follower) look() error {
+	for i, t := range f.tails {
+		var r trace.Record
+		var tooMany *trace.TooManyError
+		err := t.read(func(line []byte) {
+			ok, err := f.readers[i].Parse(line, &r)
+			if errors.As(err, &tooMany) || !ok || err != nil {
+				return // what is wrong with a line is told when the trace is judged as a whole
+			}
+			f.live.Record(i, &r)
+		})
+		if err == nil && tooMany != nil {
+			err = fmt.Errorf("%s: %w", t.path, tooMany)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if f.packets == nil {
+		return nil
+	}
+	return f.packets.read(func(line []byte) {
+		name, d, outcome, err := run.ParsePacket(line)
+		if err != nil {
+			return
+		}
+		if i := slices.IndexFunc(f.live.state.Views, func(v ViewState) bool { return v.Name == name }); i >= 0 {
+			f.live.Packet(i, d, outcome)
+		}
+	})
+}
+
+func (f *follower) close() {
+	for _, t := range append(f.tails, f.packets) {
+		if t != nil && t.file != nil {
+			t.file.Close()
+		}
+	}
+}
+
+// tail reads a file that grows.
+type tail struct {
+	path string
+	file *os.File
+	rest []byte
+	buf  []byte
+}
+
+// read hands on the whole lines that have come since the last time.
+func (t *tail) read(each func(line []byte)) error {
+	if t.file == nil {
+		file, err := os.Open(t.path)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil // it may come yet
+		}
+		if err != nil {
+			return err
+		}
+		t.file, t.buf = file, make([]byte, 256<<10)
+	}
+	for {
+		n, err := t.file.Read(t.buf)
+		t.rest = append(t.rest, t.buf[:n]...)
+		for {
+			i := bytes.IndexByte(t.rest, '\n')
+			if i < 0 {
+				break
+			}
+			each(t.rest[:i])
+			t.rest = t.rest[i+1:]
+		}
+		t.rest = append([]byte(nil), t.rest...)
+		if errors.Is(err, io.EOF) || n == 0 {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}

@@ -1,0 +1,3 @@
+package view
+
+import _ "zitherwheel/internal/demo/hillfold" // the game of the plans in these tests

@@ -1,0 +1,152 @@
+// Package trace reads and writes trace lines: what one view of a match (the
+// server, or a bot's client) said, in order, as JSON Lines. docs/trace-lines.md
+// specifies them.
+//
+// It knows nothing of rules or verdicts. Games written in Go do not import it: they copy
+// emitters/go.
+package trace
+
+import (
+	"math"
+	"strconv"
+	"time"
+)
+
+// Kind is the type of a value.
+type Kind uint8
+
+const (
+	KindNull   Kind = iota // the field is gone
+	KindNumber             // a float64
+	KindBool
+	KindText
+)
+
+// Value is one value of a field. The zero value is null.
+type Value struct {
+	kind Kind
+	bits uint64
+}
+
+// Number returns a numeric value.
+func Number(f float64) Value { return Value{KindNumber, math.Float64bits(f)} }
+
+// Bool returns a boolean value.
+func Bool(b bool) Value {
+	if b {
+		return Value{KindBool, 1}
+	}
+	return Value{KindBool, 0}
+}
+
+func (v Value) Kind() Kind { return v.kind }
+
+// Float returns the number, or NaN if the value is not a number.
+func (v Value) Float() float64 {
+	if v.kind != KindNumber {
+		return math.NaN()
+	}
+	return math.Float64frombits(v.bits)
+}
+
+// Code is a number that tells values of the same kind apart.
+func (v Value) Code() uint64 { return v.bits }
+
+// Restore returns the value of that kind that has that code.
+func Restore(kind Kind, code uint64) Value { return Value{kind, code} }
+
+// IsTrue reports whether the value is the boolean true.
+func (v Value) IsTrue() bool { return v.kind == KindBool && v.bits == 1 }
+
+// Format writes a value the way people read it.
+func (n *Names) Format(v Value) string {
+	switch v.kind {
+	case KindNumber:
+		return strconv.FormatFloat(v.Float(), 'f', -1, 64)
+	case KindBool:
+		return strconv.FormatBool(v.bits == 1)
+	case KindText:
+		return strconv.Quote(n.TextOf(v))
+	}
+	return "null"
+}
+
+// Change says that a field of an entity has a value from now on.
+type Change struct {
+	Entity Entity
+	Field  Field
+	Value  Value
+}
+
+// Record is one trace line. The keys of a line that are absent leave their
+// fields at the zero value.
+type Record struct {
+	T         time.Duration // on the view's own monotonic clock
+	Tick      int64         // simulation tick; meaningful if HasTick
+	HasTick   bool
+	Full      bool     // State is the complete state: entities not named in it are gone
+	State     []Change // what changed
+	Received  []Change // what last came from the server
+	Predicted []Change // what the client predicted before smoothing
+	Despawned []Entity
+
+	Event      string // name of a one-off
+	ID         string // of the event or mark
+	Entity     string // that the event, mark or membership concerns
+	By, To     string
+	Data       string // the event's data as compact JSON
+	Input      string // what the bot did
+	Seq        uint64 // number of the input
+	Checkpoint string // a checkpoint the code passed
+	Ping       time.Duration
+	ServerTime time.Duration // this view's estimate of the server's clock
+	HasPing    bool
+	Joined     string // membership as this view believes it: a player's name
+	Left       string
+	Refused    string
+	View       string // whose line it is, where one program speaks for several views
+}
+
+// Reset clears a record for reuse and keeps the memory of its lists.
+func (r *Record) Reset() {
+	*r = Record{State: r.State[:0], Received: r.Received[:0], Predicted: r.Predicted[:0], Despawned: r.Despawned[:0]}
+}
+
+// CopyFrom makes r an independent copy of other, reusing the memory of r.
+func (r *Record) CopyFrom(other *Record) {
+	state, received, predicted, gone := r.State, r.Received, r.Predicted, r.Despawned
+	*r = *other
+	r.State = append(state[:0], other.State...)
+	r.Received = append(received[:0], other.Received...)
+	r.Predicted = append(predicted[:0], other.Predicted...)
+	r.Despawned = append(gone[:0], other.Despawned...)
+}
+
+// Round makes every number of the record, and its time, one that a written
+// trace can hold, with three digits after the point and six for times, so that
+// what is judged live is exactly what is read back later.
+func (r *Record) Round() {
+	r.T = r.T.Round(time.Microsecond)
+	r.Ping = r.Ping.Round(time.Microsecond)
+	r.ServerTime = r.ServerTime.Round(time.Microsecond)
+	for _, list := range [...][]Change{r.State, r.Received, r.Predicted} {
+		for i := range list {
+			if v := &list[i].Value; v.kind == KindNumber {
+				v.bits = math.Float64bits(roundNumber(math.Float64frombits(v.bits)))
+			}
+		}
+	}
+}
+
+const numberScale = 1e3 // 10^Decimals
+
+func roundNumber(f float64) float64 {
+	scaled := f * numberScale
+	if !(math.Abs(scaled) < 1<<52) {
+		return f
+	}
+	// Both operands are exact, so this is the float64 nearest to the decimal
+	// number, the same one that a reader gets from its digits. Adding zero
+	// turns a negative zero into a plain one.
+	return math.RoundToEven(scaled)/numberScale + 0
+}

@@ -1,0 +1,230 @@
+package judge
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+// Rules of the world: what must hold in the reference's own view.
+
+// invariant is an invariant with what it needs to remember.
+type invariant struct {
+	rule   *rulebook.InvariantRule
+	fields []trace.Field
+	since  time.Duration // One, Unique: broken since then, or -never
+	found  *Finding
+	twins  map[string]*Finding // Unique: by the names of the two
+	pairs  map[string]time.Duration
+}
+
+// invariantOf is an invariant about the changes of one thing.
+type invariantOf struct {
+	*invariant
+	last  point
+	at    time.Duration
+	known bool
+	found *Finding
+}
+
+func newLaws(names *trace.Names, rules []rulebook.InvariantRule) (invariants []*invariant) {
+	for i := range rules {
+		l := &invariant{rule: &rules[i], since: -never, twins: map[string]*Finding{}, pairs: map[string]time.Duration{}}
+		for _, f := range rules[i].Fields {
+			l.fields = append(l.fields, names.Field(f))
+		}
+		invariants = append(invariants, l)
+	}
+	return invariants
+}
+
+// lawsFor lists the invariants about changes of a thing.
+func (j *Judge) lawsFor(t *thing) (list []*invariantOf) {
+	for _, l := range j.invariants {
+		switch l.rule.Invariant {
+		case rulebook.Range, rulebook.Rising, rulebook.Falling, rulebook.Speed:
+			if l.rule.Fits(t.name) {
+				list = append(list, &invariantOf{invariant: l})
+			}
+		}
+	}
+	return list
+}
+
+// obey holds the invariants about changes against a thing's new values.
+func (j *Judge) obey(t *thing, at, since time.Duration) {
+	for _, l := range t.invariants {
+		v := encode(rulebook.Distance, pick(t.values, l.fields))
+		if math.IsNaN(v[0]) {
+			l.known = false
+			continue
+		}
+		was, known, from := l.last, l.known, max(l.at, since)
+		l.last, l.known, l.at = v, true, at
+		if l.found != nil && l.rule.Invariant == rulebook.Range && v[0] >= l.rule.Min-1e-9 && v[0] <= l.rule.Max+1e-9 {
+			l.found.EndedAt, l.found.Open, l.found.Ended, l.found = Seconds(at), false, "the value itself", nil
+		}
+		why := ""
+		switch {
+		case l.rule.Invariant == rulebook.Range && l.found == nil && (v[0] < l.rule.Min-1e-9 || v[0] > l.rule.Max+1e-9):
+			why = fmt.Sprintf("the value is %.6g, the invariant allows %g to %g", v[0], l.rule.Min, l.rule.Max)
+		case !known:
+		case l.rule.Invariant == rulebook.Rising && v[0] < was[0]:
+			why = fmt.Sprintf("the value fell from %.6g to %.6g", was[0], v[0])
+		case l.rule.Invariant == rulebook.Falling && v[0] > was[0]:
+			why = fmt.Sprintf("the value rose from %.6g to %.6g", was[0], v[0])
+		case l.rule.Invariant == rulebook.Speed && at > from:
+			if d := distance(v, was); d > l.rule.Max*(at-from).Seconds() && d > l.rule.Min {
+				j.tooFast(t, l, was, v, at, fmt.Sprintf("it went %.4g in %.0f ms, the invariant allows %g a second", d, float64(at-from)/1e6, l.rule.Max))
+			}
+		}
+		if why != "" {
+			l.found = j.broken(InvariantBroken, l.rule, t.name, at, why)
+			if l.rule.Invariant != rulebook.Range {
+				l.found.Open, l.found.Ended, l.found = false, "the change itself", nil
+			}
+		}
+	}
+}
+
+// tooFast decides, once the view of its owner is judged up to that moment,
+// whether an impossible change came from there.
+func (j *Judge) tooFast(t *thing, l *invariantOf, was, v point, at time.Duration, why string) {
+	j.waiting.when(at, func() {
+		kind := InvariantBroken
+		for _, owner := range j.views[1:] {
+			if owner.own != t.id {
+				continue
+			}
+			for _, shown := range owner.trail {
+				if p := encode(rulebook.Distance, pick(shown.values, l.fields)); distance(p, v) < 0.25*distance(p, was) {
+					kind, why = Unvalidated, fmt.Sprintf("%s; %s showed it there %.0f ms before", why, owner.name, float64(at-shown.t)/1e6)
+					break
+				}
+			}
+		}
+		f := j.broken(kind, l.rule, t.name, at, why)
+		f.Open, f.Ended = false, "the change itself"
+	})
+}
+
+// checkWorld holds the invariants about the whole world against the reference's snapshot.
+func (j *Judge) checkWorld(at time.Duration) {
+	for _, l := range j.invariants {
+		switch l.rule.Invariant {
+		case rulebook.One:
+			j.checkOne(l, at)
+		case rulebook.Unique:
+			j.checkUnique(l, at)
+		}
+	}
+}
+
+func (j *Judge) checkOne(l *invariant, at time.Duration) {
+	count := 0
+	for _, t := range j.known {
+		if t.isThere && l.rule.Fits(t.name) {
+			count++
+		}
+	}
+	switch {
+	case count == 1:
+		if l.found != nil {
+			l.found.EndedAt, l.found.Open, l.found.Ended, l.found = Seconds(at), false, "there being one again", nil
+		}
+		l.since = -never
+	case l.since == -never:
+		l.since = at
+	case l.found == nil && at-l.since >= l.rule.MinDuration:
+		l.found = j.broken(NotOne, l.rule, l.rule.Entities, l.since, fmt.Sprintf("there are %d of %s, there should be one", count, l.rule.Entities))
+	}
+}
+
+func (j *Judge) checkUnique(l *invariant, at time.Duration) {
+	first := map[trace.Value]*thing{}
+	now := map[string]bool{}
+	for _, t := range j.known {
+		f := l.fields[0]
+		if !t.isThere || !l.rule.Fits(t.name) || int(f) >= len(t.values) || t.values[f] == (trace.Value{}) {
+			continue
+		}
+		other := first[t.values[f]]
+		if other == nil {
+			first[t.values[f]] = t
+			continue
+		}
+		pair := other.name + " " + t.name
+		now[pair] = true
+		since, known := l.pairs[pair]
+		if !known {
+			l.pairs[pair] = at
+		} else if l.twins[pair] == nil && at-since >= l.rule.MinDuration {
+			l.twins[pair] = j.broken(DuplicateEntity, l.rule, t.name, since, fmt.Sprintf("%s and %s have the same %s, %s",
+				other.name, t.name, l.rule.Fields[0], j.config.Names.Format(t.values[f])))
+		}
+	}
+	for pair := range l.pairs {
+		if !now[pair] {
+			if f := l.twins[pair]; f != nil {
+				f.EndedAt, f.Open, f.Ended = Seconds(at), false, "one of them going"
+			}
+			delete(l.pairs, pair)
+			delete(l.twins, pair)
+		}
+	}
+}
+
+// checkApart holds a new player's start against everybody else's place.
+func (j *Judge) checkApart(id string, at time.Duration) {
+	newcomer := j.thingOf(j.config.Names.Entity(id))
+	for _, l := range j.invariants {
+		if l.rule.Invariant == rulebook.Apart && l.rule.When == "" && newcomer != nil && l.rule.Fits(id) {
+			j.checkCrowd(l, newcomer, at, "starts")
+		}
+	}
+}
+
+// checkMoment holds all things that an invariant of an event is about against each other.
+func (j *Judge) checkMoment(event string, at time.Duration) {
+	for _, l := range j.invariants {
+		if l.rule.Invariant != rulebook.Apart || l.rule.When != event {
+			continue
+		}
+		for _, t := range j.known {
+			if t.isThere && l.rule.Fits(t.name) {
+				j.checkCrowd(l, t, at, "is")
+			}
+		}
+	}
+}
+
+// checkCrowd holds one thing's place against those that were named before it, or,
+// for one that starts, all others.
+func (j *Judge) checkCrowd(l *invariant, one *thing, at time.Duration, verb string) {
+	place := func(t *thing) point { return encode(rulebook.Distance, pick(t.values, l.fields)) }
+	for _, t := range j.known {
+		if t == one && l.rule.When != "" {
+			return
+		}
+		if t == one || !t.isThere || !l.rule.Fits(t.name) {
+			continue
+		}
+		if d := distance(place(one), place(t)); d < l.rule.Min {
+			f := j.broken(InvariantBroken, l.rule, one.name, at, fmt.Sprintf("it %s %.3g from %s, the invariant demands %g", verb, d, t.name, l.rule.Min))
+			f.Open, f.Ended = false, "the moment itself"
+			return
+		}
+	}
+}
+
+// broken makes a finding about the reference's own view.
+func (j *Judge) broken(kind Kind, rule *rulebook.InvariantRule, entity string, at time.Duration, why string) *Finding {
+	f := &Finding{Kind: kind, View: j.views[0].name, Entity: entity, Subject: Subject{AboutInvariant, rule.Label()}, BeganAt: Seconds(at), EndedAt: Seconds(at),
+		Open: true, Ended: "still so at the end", Why: why, Invariant: true, settle: rule.MinDuration}
+	f.Evidence = j.circumstances(j.views[0], at, at)
+	j.add(f)
+	return f
+}

@@ -1,0 +1,298 @@
+// Package judge compares what every view of a match believed with what the
+// reference (the server) believed, and says who disagreed about what, from when
+// to when, by how much, of what kind the disagreement is, and what happened on
+// the wire just before. docs/findings.md explains the definitions.
+//
+// It works in one pass in time order on trace records, watch rules and, where
+// they are known, the outcomes of packets; it needs memory for the length of its
+// windows, not of the match. It knows nothing of how the traces came about.
+package judge
+
+import (
+	"fmt"
+	"time"
+
+	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/run/ending"
+	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/metrics"
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+// Config is what a judge is told beforehand.
+type Config struct {
+	Names    *trace.Names // that the records' names come from
+	Rules    rulebook.Rules
+	Views    []string // names of the views; the first is the reference
+	Outcomes bool     // the outcomes of all packets will be told
+
+	// Peers says that the reference is a client as well: what went over a view's link does
+	// not tell what it could know of the reference, and is evidence alone.
+	Peers bool
+
+	// Ticks says that times stand for ticks: a view's values are compared with
+	// the reference's of the same tick, when the view tells of it and only then,
+	// and one differing tick is a finding.
+	Ticks bool
+
+	Strict bool // a match is no pass if anything that should have been compared was not
+
+	Alert func(Alert) // hears of findings as they become certain; may be nil
+}
+
+// Judge takes in records and packets and gives a verdict. See [New].
+type Judge struct {
+	config  Config
+	fields  [][]trace.Field // of each rule; nil for existence
+	places  []nearRule      // what rules of things seen from near hold positions in
+	views   []*view
+	things  []*thing // by trace.Entity; nil for those the reference never named
+	known   []*thing // in the order the reference named them
+	now     time.Duration
+	began   bool
+	first   time.Duration // time of the first record
+	behind  time.Duration // how far judging runs behind the newest record
+	waiting queue
+	swept   time.Duration
+
+	lastSaid time.Duration // the reference's last two records with state
+	saidPrev time.Duration
+	beat     float64 // its usual interval, ns
+	stamp    int     // counts full snapshots
+
+	invariants []*invariant
+	lawsAt     time.Duration // when the invariants about the whole world were looked at
+	newcomers  []string      // joined, and not yet in a snapshot
+	ledger     ledger
+	certain    int // findings, so far
+	ended      bool
+	chains     []*chain
+	roster     map[string]*standing // what the reference says of who is in
+
+	findings []*Finding
+	doubtful int
+	members  []membership
+}
+
+// sweepEvery is how often everything that nobody spoke about is looked at.
+const sweepEvery = 200 * time.Millisecond
+
+// longSilence is how long everybody must be silent for time to be skipped, as
+// when a clock jumps.
+const longSilence = 2 * time.Minute
+
+// patience is how much longer than a lead the judge waits to learn whether the
+// reference could know of what a view predicted.
+const patience = time.Second
+
+// New returns a judge. The rules must be valid.
+func New(config Config) *Judge {
+	j := &Judge{config: config, invariants: newLaws(config.Names, config.Rules.Invariants), ledger: newLedger(), roster: map[string]*standing{}}
+	for _, rule := range config.Rules.Fields {
+		var fields []trace.Field
+		for _, f := range rule.Fields {
+			if f != rulebook.Existence {
+				fields = append(fields, config.Names.Field(f))
+			}
+		}
+		j.fields = append(j.fields, fields)
+		if rule.SeenBy == rulebook.InRange {
+			near := nearRule{compare: rulebook.Rule{Compare: rulebook.Distance}}
+			for _, f := range rule.Place {
+				near.fields = append(near.fields, config.Names.Field(f))
+			}
+			j.places = append(j.places, near)
+		}
+		if rule.MaxAhead > 0 {
+			wait := rule.MaxAhead
+			if config.Outcomes && !config.Peers {
+				wait += patience
+			}
+			j.behind = max(j.behind, wait)
+		}
+		if rule.TimeDriven {
+			j.behind = max(j.behind, sweepEvery) // the reference's path must be known at the moment itself
+		}
+	}
+	for i, name := range config.Views {
+		v := &view{judge: j, name: name, number: i}
+		knowing := config.Outcomes && !config.Peers
+		v.down.known, v.up.known, v.asked = knowing, knowing, -never
+		j.views = append(j.views, v)
+	}
+	return j
+}
+
+// Record takes in one record of a view, by the view's place in Config.Views.
+// Records of one view must come in time order, and those of different views and
+// packets in time order too; at the same instant any order will do. The record
+// is copied.
+func (j *Judge) Record(view int, r *trace.Record) {
+	j.advance(r.T)
+	v := j.views[view]
+	if !v.spoke {
+		v.spoke, v.from = true, r.T
+	}
+	v.to = r.T
+	v.records++
+	if r.Input != "" {
+		v.did(r)
+	}
+	if view == 0 {
+		j.reference(r)
+		if r.Event == "" && r.Checkpoint == "" && r.Joined == "" && r.Left == "" && r.Refused == "" {
+			return
+		}
+		// What else it says is compared when the views are judged up to then.
+	}
+	j.waiting.push(view, r)
+}
+
+// Packet takes in the outcome of a packet on the link of a view.
+func (j *Judge) Packet(view int, d link.Direction, f link.Outcome) {
+	j.advance(f.Sent)
+	j.views[view].packet(d, f)
+}
+
+// missingTicks names views that told of no tick at the end.
+func (j *Judge) missingTicks(end time.Duration) {
+	for _, v := range j.views[1:] {
+		if v.in && end-v.to > time.Second {
+			j.add(&Finding{Kind: Frozen, View: v.name, Subject: Subject{About: AboutTicks}, BeganAt: Seconds(v.to), EndedAt: Seconds(end), Open: true, Tick: v.tick,
+				Ended: "still so at the end", Why: fmt.Sprintf("the view tells of no tick after %d", v.tick), Evidence: Evidence{Values: []ValueRow{}}})
+		}
+	}
+}
+
+// Age is how old what a view shows of moving things is, in ms, or nil if nothing
+// was seen moving.
+func (j *Judge) Age(view int) *metrics.Spread { return j.views[view].ages.spread() }
+
+// advance lets time pass: all client records that no later record can change
+// the meaning of are judged.
+func (j *Judge) advance(t time.Duration) {
+	if !j.began {
+		j.began, j.first, j.now, j.swept = true, t, t, t
+	}
+	if t <= j.now {
+		return
+	}
+	j.now = t
+	j.catchUp(t - j.behind)
+}
+
+// catchUp judges everything before t.
+func (j *Judge) catchUp(t time.Duration) {
+	for {
+		next, ok := j.waiting.peek()
+		for j.swept+sweepEvery < t && (!ok || j.swept+sweepEvery <= next) {
+			j.swept += sweepEvery
+			j.sweep(j.swept)
+			until := t
+			if ok {
+				until = min(t, next)
+			}
+			if until-j.swept > longSilence { // nothing happens in between that the last sweep does not see
+				j.swept = until - longSilence/2
+			}
+		}
+		if !ok || next >= t {
+			return
+		}
+		number, r := j.waiting.pop()
+		switch {
+		case r == nil: // something that waited for this moment, and is done
+		case number == 0:
+			j.announced(r)
+		default:
+			j.client(j.views[number], r)
+		}
+	}
+}
+
+// Finish ends a match that was complete: whatever is still going on is left open.
+func (j *Judge) Finish() *Verdict {
+	return j.FinishWith(ending.Ending{How: ending.Complete}, nil)
+}
+
+// FinishWith is Finish of a match that ended as it may, and with limits: exceeded is
+// asked at the end which were broken.
+func (j *Judge) FinishWith(how ending.Ending, exceeded func() []metrics.Excess) *Verdict {
+	defer func() { j.ended = true }()
+	end := j.now
+	j.catchUp(end + 1)
+	j.sweepEvents(end)
+	for _, v := range j.views[1:] {
+		if v.in {
+			v.inFor += end - v.joinedAt
+		}
+		v.each(func(k *tracker) {
+			if k.active {
+				k.advance(j, v, end)
+				k.close(v, k.run.last, k.run.last >= end)
+			}
+		})
+	}
+	if exceeded != nil {
+		for _, x := range exceeded() {
+			kind := OverLimit
+			if x.Measure == "jerkiness" {
+				kind = Jerky
+			}
+			j.add(&Finding{Kind: kind, View: x.View, Subject: Subject{AboutMeasure, x.Measure}, BeganAt: Seconds(j.first), EndedAt: Seconds(end), Open: true,
+				Ended: "measured over the whole match", Why: x.Why, Evidence: Evidence{Values: []ValueRow{}}})
+		}
+	}
+	if j.config.Ticks {
+		j.missingTicks(end)
+	}
+	return j.verdict(end, how)
+}
+
+// sweep looks at everything that nobody spoke about lately, up to t.
+func (j *Judge) sweep(t time.Duration) {
+	j.sweepRoster(t)
+	j.sweepEvents(t)
+	j.sweepChains(t)
+	oldest := t
+	for _, v := range j.views[1:] {
+		if !v.in {
+			continue
+		}
+		for _, m := range v.mirrors {
+			if m != nil && m.thing != nil && !m.sleeps(t) {
+				j.expect(v, m, t)
+				if m.existence != nil {
+					m.existence.advance(j, v, t)
+				}
+				for _, k := range m.trackers {
+					k.advance(j, v, t)
+					if k.rule.EveryValue && k.active {
+						k.askBack(j, v, t)
+					}
+				}
+			}
+		}
+		if heard := v.down.newest(t); heard > -never {
+			oldest = min(oldest, heard)
+		}
+	}
+	oldest -= j.longestLag() + 2*sweepEvery
+	for _, thing := range j.known {
+		thing.exists.forget(oldest)
+		for _, p := range thing.paths {
+			p.forget(oldest)
+		}
+	}
+	for _, v := range j.views[1:] {
+		v.down.forget(oldest)
+		v.up.forget(oldest)
+	}
+}
+
+func (j *Judge) longestLag() (longest time.Duration) {
+	for i := range j.config.Rules.Fields {
+		longest = max(longest, j.config.Rules.Fields[i].MaxDelay)
+	}
+	return longest
+}

@@ -1,0 +1,308 @@
+package judge
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+// ledger keeps the books on one-offs: what the reference told, who should have
+// got it, and what arrived where.
+type ledger struct {
+	sent    []*occasion // lately, in the reference's order
+	byID    map[string]*occasion
+	early   []arrival // told by a view before the reference told it
+	count   int
+	reports map[string]*EventReport // by event name
+	names   []string                // of the reports, in order of first mention
+	running map[string]*Finding     // that may be extended, by view, kind and name
+}
+
+// occasion is one event of the reference.
+type occasion struct {
+	name, id, entity, by, to string
+	data                     string
+	t                        time.Duration
+	number                   int
+	rule                     *rulebook.EventRule
+	slips                    []slip // by view number
+}
+
+// slip is what is known of an occasion in one view.
+type slip struct {
+	due  bool // it should come
+	seen int
+	lost *Finding
+}
+
+// arrival is an event as a view told it.
+type arrival struct {
+	view *view
+	t    time.Duration
+	r    trace.Record
+	rule *rulebook.EventRule
+}
+
+// occasionsKept is how long a repetition is still known as one.
+const occasionsKept = time.Minute
+
+// EventReport is one line of the table of events: what was told and what came.
+type EventReport struct {
+	Event string           `json:"event"`
+	Sent  int              `json:"sent"`
+	Views []EventViewCount `json:"views"`
+}
+
+// EventViewCount is one cell of it.
+type EventViewCount struct {
+	View       string `json:"view"`
+	Expected   int    `json:"expected"`
+	Seen       int    `json:"seen"` // of the expected
+	Lost       int    `json:"lost"`
+	Late       int    `json:"late"`
+	Repeated   int    `json:"repeated"`
+	Misplaced  int    `json:"misplaced"`
+	Misordered int    `json:"misordered"`
+}
+
+func newLedger() ledger {
+	return ledger{byID: map[string]*occasion{}, reports: map[string]*EventReport{}, running: map[string]*Finding{}}
+}
+
+func (j *Judge) eventReport(name string) *EventReport {
+	l := &j.ledger
+	r := l.reports[name]
+	if r == nil {
+		r = &EventReport{Event: name, Views: make([]EventViewCount, len(j.views)-1)}
+		for i, v := range j.views[1:] {
+			r.Views[i].View = v.name
+		}
+		l.reports[name] = r
+		l.names = append(l.names, name)
+	}
+	return r
+}
+
+// told takes in an event of the reference.
+func (j *Judge) told(r *trace.Record) {
+	l := &j.ledger
+	l.count++
+	o := &occasion{name: r.Event, id: r.ID, entity: r.Entity, by: r.By, to: r.To, data: r.Data, t: r.T, number: l.count,
+		rule: rulebook.FindEvent(j.config.Rules.Events, r.Event), slips: make([]slip, len(j.views))}
+	j.eventReport(o.name).Sent++
+	l.sent = append(l.sent, o)
+	if o.id != "" {
+		l.byID[o.name+"\x00"+o.id] = o
+	}
+	for _, v := range j.views[1:] {
+		if v.in && !v.phantom && o.rule != nil && o.rule.SeenBy != rulebook.Nobody && o.isFor(v) && r.T >= v.joinedAt+o.rule.Grace {
+			o.slips[v.number].due = true
+			j.eventReport(o.name).Views[v.number-1].Expected++
+		}
+	}
+	for i := 0; i < len(l.early); i++ {
+		if a := l.early[i]; o.is(&a.r) {
+			l.early = append(l.early[:i], l.early[i+1:]...)
+			i--
+			j.arrived(a.view, &a.r, o)
+		}
+	}
+}
+
+// isFor applies the rule's audience.
+func (o *occasion) isFor(v *view) bool {
+	switch {
+	case o.rule == nil:
+		return true
+	case o.rule.SeenBy == rulebook.OwnerOnly:
+		return v.name == o.to
+	case o.rule.SeenBy == rulebook.AllButOwner:
+		return v.name != o.by
+	}
+	return true
+}
+
+// is reports whether a view's event is this one, by its id or else by what it says.
+func (o *occasion) is(r *trace.Record) bool {
+	if o.name != r.Event {
+		return false
+	}
+	if o.id != "" || r.ID != "" {
+		return o.id == r.ID
+	}
+	return o.says(r)
+}
+
+// says reports whether what a view says of the event is what the reference said.
+func (o *occasion) says(r *trace.Record) bool {
+	return same(o.entity, r.Entity) && same(o.by, r.By) && same(o.to, r.To) && same(o.data, r.Data)
+}
+
+// same compares what both sides say; what one leaves out is no difference.
+func same(a, b string) bool { return a == b || a == "" || b == "" }
+
+// heardEvent takes in an event that a view told.
+func (j *Judge) heardEvent(v *view, r *trace.Record) {
+	l := &j.ledger
+	j.eventReport(r.Event)
+	if r.ID != "" {
+		if o := l.byID[r.Event+"\x00"+r.ID]; o != nil {
+			j.arrived(v, r, o)
+			return
+		}
+	} else {
+		var again *occasion
+		for i := len(l.sent) - 1; i >= 0; i-- { // the oldest that is still due, or one that was seen before
+			if o := l.sent[i]; o.is(r) && r.T-o.t < occasionsKept {
+				if o.slips[v.number].seen == 0 {
+					again = o
+				} else if again == nil {
+					again = o
+				}
+			}
+		}
+		if again != nil {
+			j.arrived(v, r, again)
+			return
+		}
+	}
+	if rule := rulebook.FindEvent(j.config.Rules.Events, r.Event); rule != nil && rule.SeenBy != rulebook.Nobody && v.in {
+		var kept trace.Record
+		kept.CopyFrom(r)
+		l.early = append(l.early, arrival{v, r.T, kept, rule})
+	}
+}
+
+// arrived: that occasion was seen in a view.
+func (j *Judge) arrived(v *view, r *trace.Record, o *occasion) {
+	s, cell := &o.slips[v.number], &j.eventReport(o.name).Views[v.number-1]
+	s.seen++
+	if s.due && s.seen == 1 {
+		cell.Seen++
+	}
+	if o.rule == nil || o.rule.SeenBy == rulebook.Nobody || !v.in || v.phantom {
+		return
+	}
+	switch {
+	case s.seen > 1:
+		cell.Repeated++
+		j.eventFinding(EventRepeated, v, o.name, o.entity, r.T, r.T, o.rule, fmt.Sprintf("%s came again, for the %s time", o.what(), ordinal(s.seen)))
+		return
+	case !o.isFor(v):
+		cell.Misplaced++
+		j.eventFinding(EventUnexpected, v, o.name, o.entity, r.T, r.T, o.rule, o.what()+" is not for this view")
+	case !o.says(r):
+		cell.Misplaced++
+		j.eventFinding(EventUnexpected, v, o.name, o.entity, r.T, r.T, o.rule,
+			fmt.Sprintf("%s was %s, the view says %s", o.what(), content(o.entity, o.by, o.to, o.data), content(r.Entity, r.By, r.To, r.Data)))
+	case s.lost != nil:
+		cell.Lost--
+		cell.Late++
+		s.lost.Kind, s.lost.EndedAt, s.lost.Why = EventLate, Seconds(r.T), fmt.Sprintf("%s came after %.2f s", o.what(), (r.T-o.t).Seconds())
+		s.lost.Open, s.lost.Ended = false, "its arrival"
+		s.lost.sign()
+	}
+	if o.rule.Ordered {
+		if latest := v.latestEvent[o.rule]; latest != nil && o.number < latest.number && s.seen == 1 {
+			cell.Misordered++
+			j.eventFinding(EventMisorder, v, o.name, o.entity, r.T, r.T, o.rule, fmt.Sprintf("%s came after %s, which the reference told later", o.what(), latest.what()))
+		} else {
+			v.latestEvent[o.rule] = o
+		}
+	}
+}
+
+// content tells of whom an event was, by whom, to whom, and with what.
+func content(entity, by, to, data string) string {
+	var words []string
+	for _, part := range [...][2]string{{"of", entity}, {"by", by}, {"to", to}, {"with", data}} {
+		if part[1] != "" {
+			words = append(words, part[0]+" "+part[1])
+		}
+	}
+	return strings.Join(words, " ")
+}
+
+func (o *occasion) what() string {
+	if o.id != "" {
+		return o.name + " " + o.id
+	}
+	return fmt.Sprintf("%s of %.3f s", o.name, o.t.Seconds())
+}
+
+func ordinal(n int) string {
+	switch n {
+	case 2:
+		return "second"
+	case 3:
+		return "third"
+	}
+	return fmt.Sprintf("%dth", n)
+}
+
+// sweepEvents looks for what should have come by t and did not.
+func (j *Judge) sweepEvents(t time.Duration) {
+	l := &j.ledger
+	for _, o := range l.sent {
+		if o.rule == nil || t-o.t > occasionsKept {
+			continue
+		}
+		for _, v := range j.views[1:] {
+			s := &o.slips[v.number]
+			if !s.due || s.seen > 0 || s.lost != nil {
+				continue
+			}
+			if !v.in || v.joinedAt > o.t {
+				s.due = false // it left before
+				j.eventReport(o.name).Views[v.number-1].Expected--
+				continue
+			}
+			if deadline := v.expiry(o.t, o.rule.MaxDelay, o.t) + o.rule.MinDuration; deadline <= t {
+				j.eventReport(o.name).Views[v.number-1].Lost++
+				s.lost = j.eventFinding(EventLost, v, o.name, o.entity, o.t, t, o.rule, o.what()+" never came")
+				s.lost.Open, s.lost.Ended = true, "it never came"
+			}
+		}
+	}
+	for len(l.sent) > 0 && t-l.sent[0].t > occasionsKept {
+		// Ids may start again each round: the name may stand for a newer one by now.
+		if key := l.sent[0].name + "\x00" + l.sent[0].id; l.byID[key] == l.sent[0] {
+			delete(l.byID, key)
+		}
+		l.sent = l.sent[1:]
+	}
+	kept := l.early[:0]
+	for _, a := range l.early {
+		if t-a.t <= a.rule.MaxAhead+a.rule.MinDuration {
+			kept = append(kept, a)
+			continue
+		}
+		j.eventReport(a.r.Event).Views[a.view.number-1].Misplaced++
+		j.eventFinding(EventUnexpected, a.view, a.r.Event, a.r.Entity, a.t, t, a.rule, a.r.Event+" "+a.r.ID+" was never told by the reference")
+	}
+	l.early = kept
+}
+
+// eventsTogether is how close findings of the same kind about the same event in
+// one view may be to count as one; what is lost stays apart, because it may come.
+const eventsTogether = 10 * time.Second
+
+// eventFinding makes a finding about an event, or adds to one that is under way.
+func (j *Judge) eventFinding(kind Kind, v *view, name, entity string, began, ended time.Duration, rule *rulebook.EventRule, why string) *Finding {
+	key := fmt.Sprint(v.number, kind, name)
+	if f := j.ledger.running[key]; f != nil && kind != EventLost && began-time.Duration(f.EndedAt) < eventsTogether {
+		f.times++
+		f.EndedAt = Seconds(ended)
+		f.Why = fmt.Sprintf("%s; %d such in a row", f.first, f.times)
+		return f
+	}
+	f := &Finding{Kind: kind, View: v.name, Entity: entity, Subject: Subject{AboutEvent, name}, BeganAt: Seconds(began), EndedAt: Seconds(ended),
+		Why: why, first: why, times: 1, settle: rule.MinDuration, Ended: "the event itself"}
+	f.Evidence = j.circumstances(v, began, ended)
+	j.add(f)
+	j.ledger.running[key] = f
+	return f
+}

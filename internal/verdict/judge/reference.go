@@ -1,0 +1,268 @@
+package judge
+
+import (
+	"math"
+	"slices"
+	"time"
+
+	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+// thing is an entity as the reference knows it.
+type thing struct {
+	id         trace.Entity
+	name       string
+	exists     *path
+	isThere    bool
+	paths      []*path
+	byField    [][]*path // by trace.Field
+	values     []trace.Value
+	touched    []*path
+	invariants []*invariantOf
+	stamp      int
+	ownRule    []rulePath // what is tracked of it in a view whose own it is
+	otherRule  []rulePath // and in others
+}
+
+// nearRule stands for the fields that hold the positions of things, which are
+// followed whether or not a rule compares them.
+type nearRule struct {
+	compare rulebook.Rule
+	fields  []trace.Field
+}
+
+type rulePath struct {
+	rule *rulebook.Rule
+	path *path
+}
+
+// reference takes in a record of the server.
+func (j *Judge) reference(r *trace.Record) {
+	j.member(0, r)
+	if r.Joined != "" && r.Entity != "" {
+		j.newcomers = append(j.newcomers, r.Entity)
+	}
+	if r.Event != "" {
+		j.checkMoment(r.Event, r.T)
+	}
+	if len(r.State) == 0 && len(r.Despawned) == 0 && !r.Full {
+		return
+	}
+	if r.T > j.lastSaid {
+		if gap := float64(r.T - j.lastSaid); j.beat == 0 {
+			j.beat = gap
+		} else {
+			j.beat += (min(gap, 2*j.beat) - j.beat) / 16
+		}
+		j.saidPrev, j.lastSaid = j.lastSaid, r.T
+	}
+	// A value that changes now stood until the last record, unless that was
+	// long ago: then nothing was said because nothing changed.
+	since := j.saidPrev
+	if float64(r.T-since) > 4*j.beat {
+		since = r.T - time.Duration(j.beat)
+	}
+	j.stamp++
+	var last *thing
+	for i := range r.State {
+		c := &r.State[i]
+		if last == nil || last.id != c.Entity {
+			j.settleThing(last, r.T, since)
+			last = j.named(c.Entity)
+			last.stamp = j.stamp
+			last.appear(r.T)
+		}
+		if c.Field != trace.Exists {
+			last.set(j, c.Field, c.Value)
+		}
+	}
+	j.settleThing(last, r.T, since)
+	for _, e := range r.Despawned {
+		if t := j.thingOf(e); t != nil {
+			t.vanish(r.T)
+		}
+	}
+	if r.Full {
+		for _, t := range j.known {
+			if t.stamp != j.stamp {
+				t.vanish(r.T)
+			}
+		}
+	}
+	for _, id := range j.newcomers {
+		j.checkApart(id, r.T)
+	}
+	j.newcomers = j.newcomers[:0]
+	if r.T >= j.lawsAt {
+		j.lawsAt = r.T + sweepEvery
+		j.checkWorld(r.T)
+	}
+}
+
+func (j *Judge) thingOf(e trace.Entity) *thing {
+	if int(e) < len(j.things) {
+		return j.things[e]
+	}
+	return nil
+}
+
+// named returns the thing of that number, making it at its first naming.
+func (j *Judge) named(e trace.Entity) *thing {
+	if t := j.thingOf(e); t != nil {
+		return t
+	}
+	for len(j.things) <= int(e) {
+		j.things = append(j.things, nil)
+	}
+	t := &thing{id: e, name: j.config.Names.EntityID(e), exists: &path{compare: rulebook.Exact}}
+	t.exists.corners = append(t.exists.corners, corner{-never, point{0}})
+	t.invariants = j.lawsFor(t)
+	j.things[e] = t
+	j.known = append(j.known, t)
+	for _, v := range j.views[1:] {
+		if m := v.mirrorOf(e); m != nil {
+			j.attach(v, m, t)
+		} else if v.in {
+			j.attach(v, v.mirror(e), t)
+		}
+	}
+	return t
+}
+
+func (t *thing) appear(at time.Duration) {
+	if !t.isThere {
+		t.isThere = true
+		for _, l := range t.invariants {
+			l.known = false
+		}
+		t.exists.add(at, at, point{1})
+		for _, p := range t.paths {
+			p.broken = true
+		}
+	}
+}
+
+func (t *thing) vanish(at time.Duration) {
+	if t.isThere {
+		t.isThere = false
+		t.exists.add(at, at, point{0})
+	}
+}
+
+// set gives a field of a thing a value and marks the paths it belongs to.
+func (t *thing) set(j *Judge, f trace.Field, v trace.Value) {
+	if int(f) >= len(t.byField) {
+		t.byField = append(t.byField, make([][]*path, int(f)+1-len(t.byField))...)
+		t.values = append(t.values, make([]trace.Value, int(f)+1-len(t.values))...)
+	}
+	if t.byField[f] == nil {
+		t.compile(j, f)
+	}
+	if t.values[f] == v {
+		return
+	}
+	t.values[f] = v
+	for _, p := range t.byField[f] {
+		if !p.dirty {
+			p.dirty = true
+			t.touched = append(t.touched, p)
+		}
+	}
+}
+
+// compile finds the rules that speak of a field when it is first named.
+func (t *thing) compile(j *Judge, f trace.Field) {
+	t.byField[f] = []*path{} // from now on: nothing to find
+	name := j.config.Names.FieldName(f)
+	for _, own := range [...]bool{true, false} {
+		i := rulebook.Find(j.config.Rules.Fields, t.name, own, name)
+		if i < 0 || !j.config.Rules.Fields[i].Judged() {
+			continue
+		}
+		rule := &j.config.Rules.Fields[i]
+		p := t.pathFor(rule, j.fields[i])
+		list := &t.otherRule
+		if own {
+			list = &t.ownRule
+		}
+		if !slices.ContainsFunc(*list, func(rp rulePath) bool { return rp.rule == rule }) {
+			*list = append(*list, rulePath{rule, p})
+			for _, v := range j.views[1:] {
+				if m := v.mirrorOf(t.id); m != nil && m.thing == t && m.own == own {
+					m.trackers, m.watchers = append(m.trackers, m.tracker(rule, p)), nil
+				}
+			}
+		}
+		t.follow(f, p)
+	}
+	for i := range j.places {
+		if near := &j.places[i]; slices.Contains(near.fields, f) {
+			t.follow(f, t.pathFor(&near.compare, near.fields))
+		}
+	}
+}
+
+func (t *thing) follow(f trace.Field, p *path) {
+	if !slices.Contains(t.byField[f], p) {
+		t.byField[f] = append(t.byField[f], p)
+	}
+}
+
+func (t *thing) pathFor(rule *rulebook.Rule, fields []trace.Field) *path {
+	for _, p := range t.paths {
+		if p.compare == rule.Compare && p.circle == rule.Circle && slices.Equal(p.fields, fields) {
+			return p
+		}
+	}
+	p := newPath(rule, fields)
+	t.paths = append(t.paths, p)
+	return p
+}
+
+// settleThing turns the fields that a record changed into corners of paths.
+func (j *Judge) settleThing(t *thing, at, since time.Duration) {
+	if t == nil {
+		return
+	}
+	for _, p := range t.touched {
+		p.dirty = false
+		p.add(at, since, pointOf(p, t.values))
+	}
+	t.touched = t.touched[:0]
+	if len(t.invariants) > 0 {
+		j.obey(t, at, since)
+	}
+}
+
+// pointOf is the value of a path's fields; a field never named is null.
+func pointOf(p *path, values []trace.Value) point {
+	if p.compare == rulebook.Distance { // the usual case
+		var v point
+		for i, f := range p.fields {
+			v[i] = math.NaN()
+			if int(f) < len(values) {
+				v[i] = finite(values[f])
+			}
+		}
+		return v
+	}
+	var list [3]trace.Value
+	for i, f := range p.fields {
+		if int(f) < len(values) {
+			list[i] = values[f]
+		}
+	}
+	return encode(p.compare, list[:len(p.fields)])
+}
+
+// pick is the values of some fields.
+func pick(values []trace.Value, fields []trace.Field) []trace.Value {
+	list := make([]trace.Value, len(fields))
+	for i, f := range fields {
+		if int(f) < len(values) {
+			list[i] = values[f]
+		}
+	}
+	return list
+}

@@ -1,0 +1,417 @@
+package judge
+
+import (
+	"math"
+	"time"
+
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+// tracker follows one watch rule on one entity in one view: which value the
+// view holds, whether the reference explains it, and the episode that is going
+// on if it does not.
+//
+// A value that a view shows at time t is explained by what the reference said
+// at s if it lies within the tolerance and
+//
+//	s >= heard(t) - lag    the view is not later than it has to be; or
+//	s >= heard(t - lag)    it shows everything lag after it heard it; and
+//	s <= t                 not earlier either; or, where the rule has a lead,
+//	t >= told(s - lead)    not further ahead than the reference could know,
+//
+// where heard(t) is the newest sending time of anything that had reached the
+// view by t, and told(s) of anything from the view that had reached the
+// reference by s. Without records of packets both are the identity.
+type tracker struct {
+	rule    *rulebook.Rule
+	path    *path
+	mirror  *mirror
+	value   point
+	holds   bool          // the view has said a value
+	since   time.Duration // when it said it first
+	said    time.Duration // when it said it last
+	active  bool          // it is being judged
+	upTo    time.Duration // judged so far
+	match   time.Duration // latest moment of the path that explains the value so far; -never if none
+	calm    int           // the path's version whose last corner explains the value; 0 means none
+	dirty   bool
+	before  explained // the last explained value, for the evidence
+	ever    bool      // it was explained at some time of this stay
+	last    point     // the value before, and when the view said it first
+	lastAt  time.Duration
+	apart   bool     // an episode is going on
+	sampled int      // comparisons, for ageEvery
+	run     *episode // that one, or the last; elsewhere in memory, because it is large and seldom needed
+
+	shown []shown       // what the view showed lately, where every value must show
+	asked time.Duration // the reference's values that had ended by then were asked about
+}
+
+// sighting is a value of the view beside the reference's at one moment.
+type sighting struct {
+	t           time.Duration
+	view, there point
+	gap         float64       // 0 if explained
+	age         time.Duration // if explained
+	ok          bool          // explained
+	wrap        float64       // it would be if a coordinate were shifted by so much: see wrapOf
+	heard       point         // the reference's newest value that the view could know
+	velocity    point         // of the reference, a second
+	pace        point         // of the view
+	own         point         // where the view's own entity was, NaN if that is not known
+}
+
+// explained is a value of the view that the reference explained. The zero value
+// is none.
+type explained struct {
+	t    time.Duration
+	view point
+	age  time.Duration
+	ok   bool
+}
+
+// sighting adds what the reference said at that moment.
+func (e explained) sighting(p *path) sighting {
+	return sighting{t: e.t, view: e.view, there: p.at(e.t), age: e.age, ok: true}
+}
+
+// episode is a stretch of unexplained time.
+type episode struct {
+	began     time.Duration // first unexplained moment
+	tick      int64         // of it, where ticks are compared
+	last      time.Duration // end of the last unexplained stretch
+	known     time.Duration // from when on the view could know better: see couldKnow
+	amount    time.Duration // unexplained time in it, since then
+	certain   bool          // amount reached settle
+	lastMatch time.Duration // the reference's moment that explained the value before
+	before    sighting      // the last that was explained, beside what explained it
+	beside    point         // what the reference had at that moment itself
+	seen      []sighting    // evenly thinned
+	stride    int           // every so many sightings are kept
+	early     []sighting    // the first few
+	count     int
+	changes   int // values that the view said while it went on
+	pending   int // likewise, explained ones: they count if it goes on
+	worst     float64
+	evidence  Evidence
+	healed    healing // how it was explained again, if nothing unexplained has followed
+}
+
+// healing is how a value came to be explained after an episode.
+type healing struct {
+	ok     bool
+	t      time.Duration // when
+	value  point         // the view's
+	byView bool          // the view changed then; otherwise the reference came to its value
+}
+
+// window is the stretch of the path that may explain a value shown at t.
+func (v *view) window(rule *rulebook.Rule, t time.Duration) (low, high time.Duration, known bool) {
+	if v.asked != t { // everything a record changes is asked about at its time
+		v.asked, v.heard, v.told, v.askedLag = t, v.down.newest(t), v.up.firstSince(t), -1
+	}
+	if rule.TimeDriven { // right at the moment at which it is said
+		return t, t + rule.MaxAhead, true
+	}
+	if v.askedLag != rule.MaxDelay {
+		v.askedLag, v.lateHeard = rule.MaxDelay, v.down.newest(t-rule.MaxDelay)
+	}
+	low = min(v.heard-rule.MaxDelay, v.lateHeard)
+	if rule.MaxAhead == 0 {
+		return low, t, true
+	}
+	told := v.told
+	if told+rule.MaxAhead > v.judge.now {
+		return low, t, false // the reference has heard nothing from this view since t, or has not answered yet
+	}
+	return low, told + rule.MaxAhead, true
+}
+
+// say takes in that the view shows a value from t on.
+func (k *tracker) say(j *Judge, v *view, t time.Duration, value point) {
+	k.advance(j, v, t)
+	fresh := !k.holds || k.value != value
+	changed := k.holds && fresh // a first value is no change
+	if changed {
+		k.last, k.lastAt = k.value, k.since
+	}
+	if k.rule.EveryValue {
+		k.show(value, t)
+	}
+	k.value, k.holds, k.said = value, true, t
+	if fresh {
+		k.since, k.calm = t, 0
+	}
+	if k.active {
+		k.look(j, v, t)
+		switch {
+		case !changed:
+		case k.match == -never:
+			k.run.changes++
+		case k.apart:
+			k.run.pending++
+		}
+	}
+}
+
+// look asks whether the value is explained now and remembers by what.
+func (k *tracker) look(j *Judge, v *view, t time.Duration) {
+	k.upTo = t
+	low, high, known := v.window(k.rule, t)
+	if !known {
+		k.match = t // nobody can say: it counts as explained
+		return
+	}
+	v.comparisons++
+	moment, ok := k.path.latest(k.value, k.rule.Tolerance, low, high)
+	if !ok {
+		moment, ok = k.betweenHeard(v, low, t)
+	}
+	if !ok {
+		k.match = -never
+		k.unexplained(j, v, t, t)
+		return
+	}
+	k.match = moment
+	age := t - moment
+	if age < 0 {
+		// Ahead of the reference, or at rest: an older value may fit as well.
+		if last, fits := k.path.latest(k.value, k.rule.Tolerance, low, t); fits {
+			age = t - last
+		}
+	}
+	if age > k.rule.MaxDelay {
+		v.excused++
+	}
+	v.sampleAge(k, t)
+	k.before, k.ever = explained{t, k.value, age, true}, true
+	if k.apart {
+		k.heal(t)
+		k.note(v, k.before.sighting(k.path))
+	}
+}
+
+// heal notes that the value is explained again from t on.
+func (k *tracker) heal(t time.Duration) {
+	if e := k.run; !e.healed.ok {
+		e.healed = healing{true, t, k.value, k.since >= t-time.Millisecond}
+	}
+}
+
+// betweenHeard explains a value that a view made up between two snapshots it
+// had, where those between them were lost or never sent: on the straight line
+// from one to the other. Any two packets that had arrived, a few apart, may have
+// held the snapshots; those between may have held something else.
+func (k *tracker) betweenHeard(v *view, low, t time.Duration) (time.Duration, bool) {
+	if k.rule.Compare == rulebook.Exact || k.rule.TimeDriven || !v.down.known || len(k.path.corners) == 0 {
+		return 0, false
+	}
+	steps := v.down.steps
+	for i := len(steps) - 1; i > 0 && steps[i].newest > low; i-- {
+		if steps[i].at > t {
+			continue
+		}
+		b := steps[i].newest
+		end := k.path.at(b)
+		for from := i - 1; from >= max(0, i-packetsBetween); from-- {
+			a := steps[from].newest
+			if a < k.path.corners[0].t {
+				break
+			}
+			chord := path{compare: k.path.compare, circle: k.path.circle, corners: []corner{{a, k.path.at(a)}}}
+			chord.add(b, a, end)
+			if _, _, d := chord.near(0, k.value, k.rule.Tolerance, a, b); d <= k.rule.Tolerance {
+				return b, true
+			}
+		}
+	}
+	return 0, false
+}
+
+// packetsBetween is how many packets apart the two snapshots may be.
+const packetsBetween = 3
+
+// advance judges the held value up to t: at every moment of it, also at those
+// at which nobody says anything.
+func (k *tracker) advance(j *Judge, v *view, t time.Duration) {
+	if !k.active || !k.holds || t <= k.upTo {
+		return
+	}
+	if j.config.Ticks {
+		k.upTo = t
+		k.rest(v, t)
+		return
+	}
+	from := k.upTo
+	k.upTo = t
+	if k.calm == k.path.version && k.calm > 0 { // it stands as the reference last said
+		k.match = t
+		k.rest(v, t)
+		return
+	}
+	low, high, known := v.window(k.rule, t)
+	if !known || k.match >= low || k.rule.TimeDriven && k.match > -never && t <= k.said+k.rule.MaxDelay {
+		// Nothing else can be said, or what explained it has not left the window.
+		k.rest(v, t)
+		return
+	}
+	// Walk along the path from the last match and see when the value was explained.
+	expiry := k.expiry(v, k.match, from)
+	oldest, begin, _ := v.window(k.rule, from)
+	for i := max(0, k.path.seek(max(k.match, oldest))); i < len(k.path.corners) && k.path.corners[i].t <= high; i++ {
+		start, end := k.path.segment(i, max(k.match, oldest), high)
+		p, q, d := k.path.near(i, k.value, k.rule.Tolerance, start, end)
+		if !(d <= k.rule.Tolerance) || q <= k.match {
+			continue
+		}
+		opens := from // the first moment at which p is not too far ahead
+		if k.rule.MaxAhead == 0 {
+			opens = p
+		} else if p > begin && !k.rule.TimeDriven {
+			opens = v.up.newest(p - k.rule.MaxAhead)
+		}
+		if opens = min(max(opens, from), t); opens > expiry {
+			k.unexplained(j, v, expiry, opens)
+		}
+		k.match = q
+		if k.apart {
+			k.heal(opens)
+		}
+		expiry = max(expiry, k.expiry(v, q, from))
+		if expiry >= t {
+			if i == len(k.path.corners)-1 && q == t && k.rule.MaxAhead == 0 && !k.rule.TimeDriven {
+				k.calm = k.path.version
+			}
+			break
+		}
+	}
+	if expiry < t {
+		k.unexplained(j, v, expiry, t)
+	}
+	k.rest(v, t)
+}
+
+// expiry is when a match leaves the window. A value that follows from the clock
+// must be right when it is said, and may then stand for lag.
+func (k *tracker) expiry(v *view, match, from time.Duration) time.Duration {
+	if k.rule.TimeDriven && match > -never {
+		return max(from, k.said+k.rule.MaxDelay, match+k.rule.MaxDelay)
+	}
+	return v.expiry(match, k.rule.MaxDelay, from)
+}
+
+// rest ends an episode that has been quiet for long enough.
+func (k *tracker) rest(v *view, t time.Duration) {
+	if k.apart && t-k.run.last >= k.rule.MinDuration && k.match > -never {
+		k.close(v, k.run.last, false)
+	}
+}
+
+// unexplained adds a stretch of time to the episode, beginning one if need be.
+func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
+	e := k.run
+	if k.apart && from-e.last >= k.rule.MinDuration {
+		k.close(v, e.last, false)
+	}
+	if !k.apart {
+		k.apart = true
+		*e = episode{tick: v.tick, began: from, last: from, known: k.couldKnow(v, from), lastMatch: k.match,
+			seen: e.seen[:0], early: e.early[:0], stride: 1}
+		if k.before.ok {
+			e.before = k.before.sighting(k.path)
+			e.beside = e.before.there
+		}
+		if e.lastMatch == -never && k.since < from {
+			// A value from before judging began; it may still be an old one.
+			if old, ok := k.path.latest(k.value, k.rule.Tolerance, -never, from); ok {
+				e.lastMatch = old
+			}
+		}
+		if k.match > -never && k.holds {
+			// The view kept its value and the reference moved away from it.
+			e.before = sighting{t: from, view: k.value, there: k.path.at(k.match - 1), age: from - k.match, ok: true}
+			e.beside = k.path.at(from)
+		}
+	}
+	e.changes, e.pending, e.healed = e.changes+e.pending, 0, healing{}
+	if from > e.last { // it was right in between: this is another surprise
+		e.known = max(e.known, k.couldKnow(v, from))
+	}
+	low, high, _ := v.window(k.rule, from)
+	gap := k.path.gap(k.value, low, max(low, high))
+	if !math.IsInf(gap, 0) {
+		e.worst = max(e.worst, gap)
+	}
+	k.note(v, sighting{t: to, view: k.value, there: k.path.at(to), gap: gap})
+	e.amount += max(0, to-max(from, e.last, e.known))
+	e.last = max(e.last, to)
+	if !e.certain && (j.config.Ticks || e.amount >= k.rule.MinDuration) {
+		e.certain = true
+		e.evidence = j.gather(v, k)
+		j.alertOf(v, k)
+	}
+}
+
+// couldKnow is from when on a view could know that what it predicts at t is
+// wrong: when it hears of the reference at or after the moment at which the
+// reference heard of t. Until then a prediction may be proved wrong by what
+// nobody could foresee, like a push. Where nothing is predicted, or packets are
+// not known, it is t.
+func (k *tracker) couldKnow(v *view, t time.Duration) time.Duration {
+	if k.rule.MaxAhead == 0 || !v.down.known {
+		return t
+	}
+	return max(t, v.down.firstSince(v.up.firstSince(t)))
+}
+
+const sightingsKept = 48
+
+// note keeps a sighting, evenly thinned.
+func (k *tracker) note(v *view, s sighting) {
+	e := k.run
+	if len(e.early) < valueRows {
+		e.early = append(e.early, s)
+	}
+	e.count++
+	if (e.count-1)%e.stride != 0 {
+		return
+	}
+	if len(e.seen) == sightingsKept {
+		for i := range sightingsKept / 2 {
+			e.seen[i] = e.seen[2*i]
+		}
+		e.seen = e.seen[:sightingsKept/2]
+		e.stride *= 2
+	}
+	if !s.ok {
+		s.wrap = k.wrapOf(v, s)
+	}
+	k.surroundings(v, &s)
+	e.seen = append(e.seen, s)
+}
+
+// close ends the episode; a certain one becomes a finding.
+func (k *tracker) close(v *view, at time.Duration, open bool) {
+	e := k.run
+	if k.apart && e.certain {
+		v.judge.found(v, k, at, open)
+	} else if k.apart && open && e.amount > 0 {
+		v.judge.doubtful++
+	}
+	k.apart, e.certain = false, false
+}
+
+// start begins judging at t with whatever value the view holds.
+func (k *tracker) start(j *Judge, v *view, t time.Duration) {
+	k.active, k.upTo, k.match = true, t, -never
+	if k.holds {
+		k.look(j, v, t)
+	}
+}
+
+// stop ends judging at t: the view left, or the entity is not to be seen.
+func (k *tracker) stop(j *Judge, v *view, t time.Duration) {
+	k.advance(j, v, t)
+	k.active = false
+	k.close(v, t, false)
+}

@@ -1,0 +1,442 @@
+package judge
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"zitherwheel/internal/run/ending"
+	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/clocksync"
+	"zitherwheel/internal/verdict/metrics"
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+// Seconds is a time that is written as seconds with at most six decimals.
+type Seconds = trace.Seconds
+
+// Outcome is the verdict in a word.
+type Outcome string
+
+const (
+	InSync          Outcome = "in sync"
+	OutOfSync       Outcome = "out of sync"
+	NothingCompared Outcome = "nothing compared"
+	Inconclusive    Outcome = "inconclusive" // nothing was found, but the match did not go as it was to
+)
+
+// Verdict is what the judge says of a match. Its JSON is findings.json.
+type Verdict struct {
+	Outcome     Outcome                  `json:"verdict"`
+	From        Seconds                  `json:"from_s"`
+	To          Seconds                  `json:"to_s"`
+	Alignment   string                   `json:"alignment"`        // how the views' clocks were brought together
+	Clocks      map[string]clocksync.Fit `json:"clocks,omitempty"` // of views whose clock was estimated
+	Reference   string                   `json:"reference"`
+	Packets     bool                     `json:"packets_known"` // whether it was known what each view could know
+	Comparisons int                      `json:"comparisons"`
+	Excused     int                      `json:"excused"`  // comparisons that only what the link withheld explains
+	Doubtful    int                      `json:"doubtful"` // disagreements still too short to count when the match ended
+	Views       []ViewReport             `json:"views"`
+	Events      []*EventReport           `json:"events"`
+	Rules       []RuleReport             `json:"rules"`
+	Incidents   []Incident               `json:"incidents"`
+	Findings    []*Finding               `json:"findings"`
+	Ending      ending.Ending            `json:"ending"`
+	Warnings    []Warning                `json:"warnings"` // what was not judged, beside what is in Ending
+	Strict      bool                     `json:"strict,omitempty"`
+}
+
+// Warning says that something was not compared that was to be.
+type Warning struct {
+	View  string `json:"view,omitempty"`
+	Rule  string `json:"rule,omitempty"`  // of a watch rule
+	Event string `json:"event,omitempty"` // of an event rule
+	Text  string `json:"text"`
+	Grave bool   `json:"grave,omitempty"` // it alone keeps the match from being a pass
+}
+
+// ViewReport says how much of a view was compared.
+type ViewReport struct {
+	Name        string          `json:"name"`
+	Records     int             `json:"records"`
+	From        Seconds         `json:"from_s"`
+	To          Seconds         `json:"to_s"`
+	Judged      Seconds         `json:"judged_s"` // how long it was in the match
+	Entities    int             `json:"entities"`
+	Comparisons int             `json:"comparisons"`
+	Excused     int             `json:"excused"`
+	Findings    int             `json:"findings"`
+	Age         *metrics.Spread `json:"age_ms,omitempty"` // how old what it shows of moving things is
+}
+
+// RuleReport says whether a watch rule found anything to compare.
+type RuleReport struct {
+	Entities string `json:"entities"`
+	Of       string `json:"of"`
+	Fields   string `json:"fields"`
+	Judged   bool   `json:"judged"` // false for what is cosmetic
+	Fits     int    `json:"fits"`   // how many pairs of view and entity it was used for
+	Findings int    `json:"findings"`
+}
+
+// Incident is a number of findings that hang together. The earliest is its head;
+// but offset says the least of all kinds, so if the earliest is one and more
+// findings about the same fields are of a kind that says more, the first of
+// those is.
+type Incident struct {
+	ID       string   `json:"id"`
+	Kind     Kind     `json:"kind"`
+	Head     string   `json:"head"` // id of a finding
+	BeganAt  Seconds  `json:"began_s"`
+	Findings []string `json:"findings"`
+	Views    []string `json:"views"`
+	Entities []string `json:"entities"`
+}
+
+// Finding is a disagreement that lasted.
+type Finding struct {
+	ID        string   `json:"id"`
+	Kind      Kind     `json:"kind"`
+	Signature string   `json:"signature"`
+	View      string   `json:"view"`
+	Entity    string   `json:"entity"`
+	Subject   Subject  `json:"fields"`
+	Own       bool     `json:"own"` // the entity is the view's own
+	BeganAt   Seconds  `json:"began_s"`
+	Tick      int64    `json:"tick,omitempty"` // of the beginning, where ticks are compared
+	EndedAt   Seconds  `json:"ended_s"`        // or the end of the match
+	Open      bool     `json:"open"`           // it never ended
+	Ended     string   `json:"ended"`          // how
+	Apart     Seconds  `json:"apart_s"`        // unexplained time in it
+	Gap       *float64 `json:"worst_gap,omitempty"`
+	Why       string   `json:"why"`                 // what the kind was told by
+	Invariant bool     `json:"invariant,omitempty"` // it is about an invariant
+	Linked    bool     `json:"linked,omitempty"`    // packets of the view's link are known
+	Evidence  Evidence `json:"evidence"`
+
+	rule   *rulebook.Rule // of a field, or nil
+	settle time.Duration
+	cause  string // of a crash: how, and what was said last
+	first  string // Why of the first of several that count as one
+	times  int
+}
+
+// add takes a finding into the verdict.
+func (j *Judge) add(f *Finding) {
+	f.sign()
+	f.Linked = j.config.Outcomes && f.View != j.views[0].name && f.overall() == 0
+	j.findings = append(j.findings, f)
+	if f.rule == nil && !j.ended { // episodes have been told of before
+		j.alert(Alert{Began: time.Duration(f.BeganAt), Kind: f.Kind, View: f.View, Entity: f.Entity, Subject: f.Subject})
+	}
+}
+
+// sign gives a finding its signature, which reads like a title: ghost: sheep (other player's view).
+func (f *Finding) sign() {
+	if f.Kind == Crashed {
+		who := "client"
+		if !f.Own {
+			who = "server"
+		}
+		f.Signature = fmt.Sprintf("%s: %s, %s", f.Kind, who, f.cause)
+		return
+	}
+	kindOfEntity, _, named := strings.Cut(f.Entity, "/")
+	if !named {
+		kindOfEntity = "" // a player's name
+	}
+	subject := f.Subject.String()
+	if subject == rulebook.Existence {
+		subject = ""
+	}
+	whose := "(other player's view)"
+	if f.Own {
+		whose = "(own)"
+	}
+	f.Signature = fmt.Sprintf("%s: %s", f.Kind, strings.Join(strings.Fields(kindOfEntity+" "+subject+" "+whose), " "))
+}
+
+// found makes a finding of an episode that is over.
+func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
+	e := k.run
+	kind, why := j.kindOf(k, v, open)
+	f := &Finding{
+		Kind: kind, Why: why, View: v.name, Entity: k.mirror.thing.name, Subject: Subject{Name: k.rule.Label()}, Own: k.mirror.own, Tick: e.tick,
+		BeganAt: Seconds(e.began), EndedAt: Seconds(end), Open: open, Apart: Seconds(e.amount), Evidence: e.evidence, rule: k.rule, settle: k.rule.MinDuration,
+	}
+	switch {
+	case open:
+		f.Ended = "still so at the end"
+	case !v.in || end < e.last:
+		f.Ended = "the view leaving the match"
+	case !k.active:
+		f.Ended = "the entity no longer being expected"
+	case e.healed.ok && e.healed.byView:
+		f.Ended = fmt.Sprintf("the view changing to %s at %s", j.format(k, e.healed.value), Seconds(e.healed.t))
+	case e.healed.ok:
+		f.Ended = fmt.Sprintf("the reference coming to %s at %s, as the view shows", j.format(k, e.healed.value), Seconds(e.healed.t))
+	default:
+		f.Ended = "what the link may still hold back"
+	}
+	if k.rule.Compare != rulebook.Exact && e.worst > 0 {
+		gap := math.Round(e.worst*1e3) / 1e3
+		f.Gap = &gap
+	}
+	f.Evidence.complete(j, k)
+	j.add(f)
+}
+
+// verdict sums everything up.
+func (j *Judge) verdict(end time.Duration, how ending.Ending) *Verdict {
+	d := &Verdict{From: Seconds(j.first), To: Seconds(end), Alignment: "shared", Packets: j.config.Outcomes,
+		Doubtful: j.doubtful, Findings: j.findings, Incidents: []Incident{}}
+	if len(j.views) > 0 {
+		d.Reference = j.views[0].name
+	}
+	for _, f := range d.Findings {
+		if f.Open {
+			f.EndedAt = max(f.EndedAt, Seconds(end))
+		}
+	}
+	slices.Sort(j.ledger.names)
+	d.Events = []*EventReport{}
+	for _, name := range j.ledger.names {
+		d.Events = append(d.Events, j.ledger.reports[name])
+	}
+	fits := map[*rulebook.Rule]int{}
+	for _, v := range j.views[1:] {
+		r := ViewReport{Name: v.name, Records: v.records, From: Seconds(v.from), To: Seconds(v.to), Judged: Seconds(v.inFor),
+			Comparisons: v.comparisons, Excused: v.excused, Age: v.ages.spread()}
+		for _, m := range v.mirrors {
+			if m != nil && m.thing != nil {
+				r.Entities++
+			}
+		}
+		v.each(func(k *tracker) {
+			if k.holds || k.run.count > 0 {
+				fits[k.rule]++
+			}
+		})
+		d.Views = append(d.Views, r)
+		d.Comparisons += v.comparisons
+		d.Excused += v.excused
+	}
+	for i := range j.config.Rules.Fields {
+		rule := &j.config.Rules.Fields[i]
+		r := RuleReport{Entities: rule.Entities, Of: rule.Of.String(), Fields: rule.Label(), Judged: rule.Judged(), Fits: fits[rule]}
+		for _, f := range d.Findings {
+			if f.rule == rule {
+				r.Findings++
+			}
+		}
+		d.Rules = append(d.Rules, r)
+	}
+	d.Ending, d.Strict = how, j.config.Strict
+	d.number(func() { d.warn(j) })
+	return d
+}
+
+// number puts the findings in order, numbers them and draws the conclusions.
+func (d *Verdict) number(warn func()) {
+	slices.SortStableFunc(d.Findings, func(a, b *Finding) int {
+		return cmp.Or(cmp.Compare(a.overall(), b.overall()), cmp.Compare(a.BeganAt, b.BeganAt), cmp.Compare(a.View, b.View), cmp.Compare(a.Entity, b.Entity), cmp.Compare(a.Subject.String(), b.Subject.String()))
+	})
+	if d.Findings == nil {
+		d.Findings = []*Finding{}
+	}
+	for i, f := range d.Findings {
+		f.ID = "F" + strconv.Itoa(i+1)
+	}
+	for i := range d.Views {
+		for _, f := range d.Findings {
+			if f.View == d.Views[i].Name {
+				d.Views[i].Findings++
+			}
+		}
+	}
+	warn()
+	d.Incidents = append(d.Incidents, incidents(d.Findings)...)
+	switch {
+	case len(d.Findings) > 0:
+		d.Outcome = OutOfSync
+	case d.Comparisons == 0:
+		d.Outcome = NothingCompared
+	default:
+		d.Outcome = InSync
+	}
+	d.conclude()
+}
+
+// conclude keeps what did not go as it was to from being a pass.
+func (d *Verdict) conclude() {
+	if d.Outcome == OutOfSync {
+		return
+	}
+	grave := func(w Warning) bool { return w.Grave || d.Strict }
+	if !d.Ending.Well() || d.Comparisons > 0 && slices.ContainsFunc(d.Warnings, grave) {
+		d.Outcome = Inconclusive
+	}
+}
+
+// NotWell says in a sentence why a match that nothing was found in is no pass, or "".
+func (d *Verdict) NotWell() string {
+	if !d.Ending.Well() {
+		for _, text := range d.Ending.Sentences(time.Duration(d.To)) {
+			return text
+		}
+	}
+	for _, w := range d.Warnings {
+		if w.Grave || d.Strict {
+			return w.Text
+		}
+	}
+	return ""
+}
+
+// warn says what was to be compared and was not.
+func (d *Verdict) warn(j *Judge) {
+	d.Warnings = []Warning{}
+	for i, r := range d.Views {
+		v := j.views[i+1]
+		switch {
+		case !v.everJoined:
+			refused := j.roster[r.Name] != nil && j.roster[r.Name].why == refusal
+			text := " was never in the match, so nothing of it was compared"
+			if refused {
+				text = " was refused, so nothing of it was compared"
+			}
+			d.Warnings = append(d.Warnings, Warning{View: r.Name, Text: r.Name + text, Grave: !refused})
+		case v.broken && v.resumed(d.Ending):
+			d.Warnings = append(d.Warnings, Warning{View: r.Name, Text: "after its trace had broken off, " + r.Name + " told neither a full snapshot nor that it joined, so what it showed from then on was not compared", Grave: true})
+		case r.Comparisons == 0 && r.Findings == 0:
+			d.Warnings = append(d.Warnings, Warning{View: r.Name, Text: r.Name + " was in the match, and nothing that it shows was compared", Grave: true})
+		}
+	}
+	for _, r := range d.Rules {
+		if r.Fits == 0 && r.Judged {
+			rule := fmt.Sprintf("%s of %s (%s)", r.Fields, r.Entities, r.Of)
+			d.Warnings = append(d.Warnings, Warning{Rule: rule, Text: "the watch rule for " + rule + " met nothing"})
+		}
+	}
+	for _, r := range j.config.Rules.Events {
+		if r.SeenBy != rulebook.Nobody && !slices.ContainsFunc(d.Events, func(e *EventReport) bool { return rulebook.FindEvent([]rulebook.EventRule{r}, e.Event) != nil }) {
+			d.Warnings = append(d.Warnings, Warning{Event: r.Event, Text: "the event rule for " + r.Event + " met no event"})
+		}
+	}
+}
+
+// incidents joins findings that hang together: those that overlap in time and
+// are of the same entity, of the same kind on the same fields, or have a lost
+// packet in common.
+func incidents(findings []*Finding) []Incident {
+	group := make([]int, len(findings))
+	for i := range group {
+		group[i] = i
+	}
+	var root func(i int) int
+	root = func(i int) int {
+		if group[i] != i {
+			group[i] = root(group[i])
+		}
+		return group[i]
+	}
+	// The latest end of each group that a finding may belong to, by what it has
+	// in common with it. Findings come in order of their beginning.
+	type open struct {
+		member int
+		until  Seconds
+	}
+	latest := map[string]open{}
+	for i, f := range findings {
+		until := f.EndedAt + Seconds(f.settle)
+		for _, common := range common(f) {
+			if o, ok := latest[common]; ok && f.BeganAt <= o.until {
+				a, b := root(i), root(o.member)
+				group[max(a, b)] = min(a, b)
+				until = max(until, o.until)
+			}
+			latest[common] = open{i, until}
+		}
+	}
+	byRoot := map[int]*Incident{}
+	heads := map[int]*Finding{}
+	var order []int
+	for i, f := range findings {
+		r := root(i)
+		in := byRoot[r]
+		if in == nil {
+			in = &Incident{BeganAt: f.BeganAt}
+			byRoot[r], heads[r] = in, f
+			order = append(order, r)
+		}
+		in.Findings = append(in.Findings, f.ID)
+		if !slices.Contains(in.Views, f.View) {
+			in.Views = append(in.Views, f.View)
+		}
+		if !slices.Contains(in.Entities, f.Entity) {
+			in.Entities = append(in.Entities, f.Entity)
+		}
+	}
+	list := make([]Incident, len(order))
+	for i, r := range order {
+		heads[r] = telling(heads[r], findings, r, root)
+		list[i] = *byRoot[r]
+		list[i].ID, list[i].Head, list[i].Kind = "I"+strconv.Itoa(i+1), heads[r].ID, heads[r].Kind
+	}
+	return list
+}
+
+// telling is the finding that tells most of an incident: see [Incident].
+func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Finding {
+	if head.Kind != Offset {
+		return head
+	}
+	count, first := map[Kind]int{}, map[Kind]*Finding{}
+	for i, f := range findings {
+		if root(i) == r && f.about() == head.about() {
+			if count[f.Kind]++; first[f.Kind] == nil {
+				first[f.Kind] = f
+			}
+		}
+	}
+	best := head
+	for i, f := range findings { // in their order, so that ties are always broken alike
+		if root(i) == r && first[f.Kind] == f && count[f.Kind] > count[best.Kind] {
+			best = f
+		}
+	}
+	return best
+}
+
+// overall is 1 for what is measured over the whole match, and comes last.
+func (f *Finding) overall() int {
+	if f.Kind == Jerky || f.Kind == OverLimit {
+		return 1
+	}
+	return 0
+}
+
+// about is what a finding is about: fields of a kind of entity.
+func (f *Finding) about() string {
+	kind, _, _ := strings.Cut(f.Entity, "/")
+	return kind + " " + f.Subject.String()
+}
+
+// common lists what findings of one incident have in common.
+func common(f *Finding) []string {
+	if f.Tick != 0 {
+		return []string{fmt.Sprint("tick ", f.Tick), "entity " + f.Entity}
+	}
+	list := []string{"entity " + f.Entity, string(f.Kind) + " " + f.Subject.String()}
+	for _, p := range f.Evidence.Packets {
+		if p.Outcome != "late" {
+			list = append(list, fmt.Sprintf("packet %s %s %d", f.View, p.Direction, p.Number))
+		}
+	}
+	return list
+}

@@ -1,0 +1,356 @@
+package judge
+
+import (
+	"slices"
+	"time"
+
+	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+// view is one client's side.
+type view struct {
+	judge       *Judge
+	name        string
+	number      int
+	own         trace.Entity
+	in          bool // judged: between joined and left
+	everJoined  bool
+	joinedAt    time.Duration
+	spoke       bool
+	from, to    time.Duration // first and last record
+	inFor       time.Duration
+	mirrors     []*mirror // by trace.Entity
+	down, up    hearing
+	asked       time.Duration // the moment of the two answers below
+	heard, told time.Duration // what the view had heard by then; when the reference heard of then
+	askedLag    time.Duration // and lag earlier, for rules with that lag
+	lateHeard   time.Duration
+	troubles    []trouble // lost and late packets, lately
+	lately      lately
+	broken      bool // its trace broke off, and it has not come back
+	delay       [2]delays
+	comparisons int
+	excused     int // comparisons explained only by what the link withheld
+	records     int
+	tick        int64 // of its last record that has one
+	phantom     bool  // it believes that it is in and is not
+	stray       *Finding
+	latestEvent map[*rulebook.EventRule]*occasion
+	ages        histogram
+	age         time.Duration // the last of them
+	trail       []trailPoint  // of its own entity, lately
+}
+
+// mirror is an entity as one view knows it.
+type mirror struct {
+	entity    trace.Entity
+	thing     *thing // nil while the reference has not named it
+	isThere   bool
+	stamp     int
+	values    []trace.Value // by trace.Field
+	existence *tracker
+	trackers  []*tracker
+	watchers  [][]*tracker // by field; nil when trackers have changed
+	dirty     []*tracker   // whose fields the record in hand changed
+	touched   bool
+	near      bool // within the radius of a rule of nearness
+	expected  bool // was near, and is not yet beyond leaving
+	since     time.Duration
+	own       bool
+}
+
+// each calls f for every tracker of a view, in order of the entities' numbers.
+func (v *view) each(f func(k *tracker)) {
+	for _, m := range v.mirrors {
+		if m == nil {
+			continue
+		}
+		if m.existence != nil {
+			f(m.existence)
+		}
+		for _, k := range m.trackers {
+			f(k)
+		}
+	}
+}
+
+func (v *view) mirrorOf(e trace.Entity) *mirror {
+	if int(e) < len(v.mirrors) {
+		return v.mirrors[e]
+	}
+	return nil
+}
+
+func (v *view) mirror(e trace.Entity) *mirror {
+	if m := v.mirrorOf(e); m != nil {
+		return m
+	}
+	for len(v.mirrors) <= int(e) {
+		v.mirrors = append(v.mirrors, nil)
+	}
+	m := &mirror{entity: e}
+	v.mirrors[e] = m
+	return m
+}
+
+func (m *mirror) tracker(rule *rulebook.Rule, p *path) *tracker {
+	return &tracker{rule: rule, path: p, mirror: m, match: -never, run: &episode{}, sampled: agePhase(m.thing.name)}
+}
+
+// attach connects a view's entity with the reference's.
+func (j *Judge) attach(v *view, m *mirror, t *thing) {
+	m.thing, m.own, m.since = t, t.id == v.own, -never
+	if i := rulebook.Find(j.config.Rules.Fields, t.name, m.own, rulebook.Existence); i >= 0 && j.config.Rules.Fields[i].Judged() {
+		m.existence = m.tracker(&j.config.Rules.Fields[i], t.exists)
+		m.existence.holds = true
+		if m.isThere {
+			m.existence.value = point{1}
+		}
+	}
+	rules := t.otherRule
+	if m.own {
+		rules = t.ownRule
+	}
+	m.trackers, m.watchers, m.dirty = nil, nil, m.dirty[:0]
+	for _, rp := range rules {
+		k := m.tracker(rp.rule, rp.path)
+		if k.value = pointOf(rp.path, m.values); m.isThere && len(m.values) > 0 {
+			k.holds = true
+		}
+		m.trackers = append(m.trackers, k)
+	}
+}
+
+// client judges a record of a client.
+func (j *Judge) client(v *view, r *trace.Record) {
+	t := r.T
+	if r.HasTick {
+		v.tick = r.Tick
+	}
+	if !v.everJoined && !v.in && (len(r.State) > 0 || r.Full) && r.Joined == "" {
+		// A view that never says that it joined is in from its first snapshot on.
+		j.enter(v, t, trace.Nobody)
+	}
+	switch {
+	case r.Joined == v.name:
+		j.enter(v, t, j.config.Names.Entity(r.Entity))
+	case v.comesBack(r):
+		j.enter(v, t, v.own)
+	}
+	j.member(v.number, r)
+	if r.Left == v.name {
+		j.leave(v, t)
+	}
+	if r.Event != "" {
+		j.heardEvent(v, r)
+	}
+	j.follow(v, r)
+	if len(r.State) == 0 && len(r.Despawned) == 0 && !r.Full {
+		return
+	}
+	j.stamp++
+	var last *mirror
+	for i := range r.State {
+		c := &r.State[i]
+		if last == nil || last.entity != c.Entity {
+			j.settleMirror(v, last, t)
+			last = v.mirror(c.Entity)
+			last.stamp = j.stamp
+			if !last.isThere {
+				last.isThere = true
+				j.meet(v, last, t)
+			}
+		}
+		if c.Field != trace.Exists {
+			last.set(c.Field, c.Value)
+		}
+	}
+	j.settleMirror(v, last, t)
+	for _, e := range r.Despawned {
+		if m := v.mirrorOf(e); m != nil {
+			j.part(v, m, t)
+		}
+	}
+	if r.Full {
+		for _, m := range v.mirrors {
+			if m != nil && m.isThere && m.stamp != j.stamp {
+				j.part(v, m, t)
+			}
+		}
+	}
+}
+
+func (m *mirror) set(f trace.Field, v trace.Value) {
+	if int(f) >= len(m.values) {
+		m.values = append(m.values, make([]trace.Value, int(f)+1-len(m.values))...)
+	}
+	if m.values[f] == v {
+		return
+	}
+	m.values[f] = v
+	m.touched = true
+	if m.watchers == nil {
+		m.index()
+	}
+	if int(f) < len(m.watchers) {
+		for _, k := range m.watchers[f] {
+			if !k.dirty {
+				k.dirty = true
+				m.dirty = append(m.dirty, k)
+			}
+		}
+	}
+}
+
+// index notes which trackers each field concerns.
+func (m *mirror) index() {
+	m.watchers = [][]*tracker{}
+	for _, k := range m.trackers {
+		for _, f := range k.path.fields {
+			for len(m.watchers) <= int(f) {
+				m.watchers = append(m.watchers, nil)
+			}
+			m.watchers[f] = append(m.watchers[f], k)
+		}
+	}
+}
+
+// settleMirror judges what a record changed of one entity.
+func (j *Judge) settleMirror(v *view, m *mirror, t time.Duration) {
+	if m == nil || !m.touched {
+		return
+	}
+	m.touched = false
+	if m.own {
+		v.leaveTrail(m, t)
+	}
+	for _, k := range m.dirty {
+		k.dirty = false
+		k.say(j, v, t, pointOf(k.path, m.values))
+	}
+	m.dirty = m.dirty[:0]
+}
+
+// trailPoint is all that a view said of its own entity at one time.
+type trailPoint struct {
+	t      time.Duration
+	values []trace.Value
+}
+
+const trailKept = 2500 * time.Millisecond
+
+// leaveTrail remembers for a while what a view said of its own entity, as far as
+// an invariant asks who moved it first.
+func (v *view) leaveTrail(m *mirror, t time.Duration) {
+	if m.thing == nil || len(m.thing.invariants) == 0 {
+		return
+	}
+	for len(v.trail) > 0 && t-v.trail[0].t > trailKept {
+		v.trail = v.trail[1:]
+	}
+	v.trail = append(v.trail, trailPoint{t, slices.Clone(m.values)})
+}
+
+// meet: an entity came into a view.
+func (j *Judge) meet(v *view, m *mirror, t time.Duration) {
+	if m.thing == nil {
+		if thing := j.thingOf(m.entity); thing != nil {
+			j.attach(v, m, thing)
+		} else {
+			j.named(m.entity) // the reference never spoke of it: it is absent there
+		}
+	}
+	if m.existence != nil {
+		m.existence.say(j, v, t, point{1})
+	}
+	j.expect(v, m, t)
+}
+
+// part: an entity left a view.
+func (j *Judge) part(v *view, m *mirror, t time.Duration) {
+	m.isThere = false
+	for _, k := range m.trackers {
+		if k.active {
+			k.stop(j, v, t)
+		}
+		k.holds = false
+	}
+	m.values = m.values[:0]
+	if m.existence != nil {
+		m.existence.say(j, v, t, point{0})
+	}
+}
+
+// enter: a view is in the match from now on.
+func (j *Judge) enter(v *view, t time.Duration, own trace.Entity) {
+	if v.in {
+		j.leave(v, t)
+	}
+	for _, m := range v.mirrors {
+		if m != nil && m.isThere {
+			j.part(v, m, t)
+		}
+	}
+	v.in, v.everJoined, v.joinedAt, v.phantom, v.broken = true, true, t, false, false
+	v.latestEvent = map[*rulebook.EventRule]*occasion{}
+	v.each(func(k *tracker) { k.ever, k.before = false, explained{} })
+	if own != v.own {
+		v.own = own
+		for _, m := range v.mirrors {
+			if m != nil && m.thing != nil {
+				j.attach(v, m, m.thing)
+			}
+		}
+	}
+	for _, thing := range j.known {
+		m := v.mirror(thing.id)
+		if m.thing == nil {
+			j.attach(v, m, thing)
+		}
+		m.since, m.near, m.expected = -never, false, false
+		j.expect(v, m, t)
+	}
+}
+
+// leave: a view is out of the match; nothing is expected of it any more.
+func (j *Judge) leave(v *view, t time.Duration) {
+	if !v.in {
+		return
+	}
+	v.in = false
+	v.endStray(t, "the view leaving the match")
+	v.inFor += t - v.joinedAt
+	v.each(func(k *tracker) {
+		if k.active {
+			k.stop(j, v, t)
+		}
+	})
+}
+
+// membership is a join or a leave, as one view told of it.
+type membership struct {
+	t    time.Duration
+	view int
+	text string
+}
+
+func (j *Judge) member(number int, r *trace.Record) {
+	text := ""
+	switch {
+	case r.Joined != "" && (number == 0 || r.Joined == j.views[number].name):
+		text = r.Joined + " joined"
+	case r.Left != "" && (number == 0 || r.Left == j.views[number].name):
+		text = r.Left + " left"
+	case r.Refused != "":
+		text = r.Refused + " " + refusal
+		for i := len(j.members) - 1; i >= 0 && r.T-j.members[i].t < lookAround; i-- {
+			if j.members[i].text == text && j.members[i].view == number {
+				return // it asks again and again
+			}
+		}
+	default:
+		return
+	}
+	j.members = append(j.members, membership{r.T, number, text})
+}

@@ -1,0 +1,266 @@
+package metrics
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+// Spread is how the values of a measure are spread.
+type Spread struct {
+	Count  int     `json:"count"`
+	Median float64 `json:"median"`
+	P95    float64 `json:"p95"`
+	Max    float64 `json:"max"`
+}
+
+// sample collects values; many are thinned evenly.
+type sample struct {
+	values []float64
+	stride int
+	count  int
+	max    float64
+}
+
+const sampleKept = 4096
+
+func (s *sample) add(v float64) {
+	s.stride = max(1, s.stride)
+	s.max = max(s.max, v)
+	if s.count++; (s.count-1)%s.stride != 0 {
+		return
+	}
+	if len(s.values) == sampleKept {
+		for i := range sampleKept / 2 {
+			s.values[i] = s.values[2*i]
+		}
+		s.values = s.values[:sampleKept/2]
+		s.stride *= 2
+	}
+	s.values = append(s.values, v)
+}
+
+// spread is nil if there is nothing.
+func (s *sample) spread() *Spread {
+	if s.count == 0 {
+		return nil
+	}
+	sorted := slices.Sorted(slices.Values(s.values))
+	rank := func(q float64) float64 { return round(sorted[min(len(sorted)-1, int(q*float64(len(sorted))))]) }
+	return &Spread{s.count, rank(0.5), rank(0.95), round(s.max)}
+}
+
+func round(f float64) float64 { return math.Round(f*1e3) / 1e3 }
+
+// Traffic is what went over one direction of a link.
+type Traffic struct {
+	Packets          int     `json:"packets"`
+	Bytes            int     `json:"bytes"`
+	Lost             int     `json:"lost"`
+	Delay            float64 `json:"delay_ms,omitempty"` // of those that arrived, on average
+	PacketsPerSecond float64 `json:"packets_per_second"`
+	BytesPerSecond   float64 `json:"bytes_per_second"`
+}
+
+// View is what was measured of one view. What could not be measured is absent.
+type View struct {
+	Name                 string              `json:"name"`
+	InFor                float64             `json:"in_s"`
+	Age                  *Spread             `json:"age_ms,omitempty"`          // of what it shows of moving things
+	Corrections          *Spread             `json:"corrections,omitempty"`     // of its own entity, in the unit of places
+	CorrectionsPerMinute float64             `json:"corrections_per_minute"`    //
+	ResponseOwn          *Spread             `json:"response_own_ms,omitempty"` // from an input to the first change in its own view
+	ResponseServer       *Spread             `json:"response_server_ms,omitempty"`
+	ResponseOthers       *Spread             `json:"response_others_ms,omitempty"`
+	Jerkiness            float64             `json:"jerkiness"` // of others' motion, 1 is as rough as on the server
+	ClockError           *Spread             `json:"clock_error_ms,omitempty"`
+	Up                   Traffic             `json:"up"`
+	Down                 Traffic             `json:"down"`
+	Sent                 map[string]*Traffic `json:"sent,omitempty"` // by kind of message, as the game tells
+	Load                 *Load               `json:"load,omitempty"` // of its process, where it is one
+}
+
+// Measures is everything that was measured. Its JSON is measures.json.
+type Measures struct {
+	Length float64 `json:"length_s"`
+	Server View    `json:"server"`
+	Views  []View  `json:"views"`
+	Timing *Timing `json:"timing,omitempty"` // how well a run on the wall clock kept time
+}
+
+// smoothest is the roughness below which things count as standing: that of
+// numbers on the wire.
+const smoothest = 2.0
+
+// Finish sums up. ages tells the age of a view's snapshot, which the judge knows.
+func (c *Collector) Finish(ages func(view int) *Spread) *Measures {
+	m := &Measures{Length: round((c.last - c.first).Seconds())}
+	reference := c.views[0].rough.spread()
+	for i, v := range c.views {
+		if v.in {
+			v.inFor += c.last - v.inFrom
+		}
+		r := View{Name: v.name, InFor: round(v.inFor.Seconds()), Corrections: v.corrections.spread(),
+			ResponseOwn: v.responded.spread(), ResponseServer: v.server.spread(), ResponseOthers: v.others.spread(),
+			ClockError: v.clock.spread(), Up: v.traffic[link.Up].over(c.last - c.first), Down: v.traffic[link.Down].over(c.last - c.first)}
+		if minutes := v.inFor.Minutes(); minutes > 0 && r.Corrections != nil {
+			r.CorrectionsPerMinute = round(float64(r.Corrections.Count) / minutes)
+		}
+		if rough := v.rough.spread(); rough != nil && reference != nil {
+			r.Jerkiness = round(rough.Median / max(reference.Median, smoothest))
+		}
+		if cpu := v.load.cpu.spread(); cpu != nil {
+			r.Load = &Load{*cpu, *v.load.resident.spread(), *v.load.threads.spread(), *v.load.files.spread()}
+		}
+		for _, name := range v.sentNames {
+			t := v.sent[name].over(c.last - c.first)
+			if r.Sent == nil {
+				r.Sent = map[string]*Traffic{}
+			}
+			r.Sent[name] = &t
+		}
+		if i == 0 {
+			m.Server = r
+			continue
+		}
+		if ages != nil {
+			r.Age = ages(i - c.ahead)
+		}
+		m.Views = append(m.Views, r)
+	}
+	return m
+}
+
+func (t Traffic) over(d time.Duration) Traffic {
+	if arrived := t.Packets - t.Lost; arrived > 0 {
+		t.Delay = round(t.Delay / float64(arrived)) // the sum until then
+	}
+	if d > 0 {
+		t.PacketsPerSecond, t.BytesPerSecond = round(float64(t.Packets)/d.Seconds()), round(float64(t.Bytes)/d.Seconds())
+	}
+	return t
+}
+
+// limitable tells, by the names in rulebook.Measures, what a limit is held against. A
+// view that lacks the measure has none.
+var limitable = map[string]func(*View) *float64{
+	"age-p95-ms":              func(v *View) *float64 { return part(v.Age, p95) },
+	"age-max-ms":              func(v *View) *float64 { return part(v.Age, most) },
+	"corrections-per-minute":  func(v *View) *float64 { return where(v.InFor > 0, v.CorrectionsPerMinute) },
+	"correction-p95":          func(v *View) *float64 { return part(v.Corrections, p95) },
+	"correction-max":          func(v *View) *float64 { return part(v.Corrections, most) },
+	"response-own-ms":         func(v *View) *float64 { return part(v.ResponseOwn, median) },
+	"response-server-ms":      func(v *View) *float64 { return part(v.ResponseServer, median) },
+	"response-others-ms":      func(v *View) *float64 { return part(v.ResponseOthers, median) },
+	"jerkiness":               func(v *View) *float64 { return where(v.Jerkiness > 0, v.Jerkiness) },
+	"clock-error-ms":          func(v *View) *float64 { return part(v.ClockError, p95) },
+	"up-bytes-per-second":     func(v *View) *float64 { return where(v.Up.Packets > 0, v.Up.BytesPerSecond) },
+	"down-bytes-per-second":   func(v *View) *float64 { return where(v.Down.Packets > 0, v.Down.BytesPerSecond) },
+	"up-packets-per-second":   func(v *View) *float64 { return where(v.Up.Packets > 0, v.Up.PacketsPerSecond) },
+	"cpu-cores":               cpu,
+	"resident-mb":             resident,
+	"server-cpu-cores":        cpu,
+	"server-resident-mb":      resident,
+	"down-packets-per-second": func(v *View) *float64 { return where(v.Down.Packets > 0, v.Down.PacketsPerSecond) },
+}
+
+func cpu(v *View) *float64 {
+	if v.Load == nil {
+		return nil
+	}
+	return &v.Load.CPU.P95
+}
+
+func resident(v *View) *float64 {
+	if v.Load == nil {
+		return nil
+	}
+	return &v.Load.Resident.Max
+}
+
+func median(s *Spread) float64 { return s.Median }
+func p95(s *Spread) float64    { return s.P95 }
+func most(s *Spread) float64   { return s.Max }
+
+func part(s *Spread, of func(*Spread) float64) *float64 {
+	if s == nil {
+		return nil
+	}
+	v := of(s)
+	return &v
+}
+
+func where(there bool, v float64) *float64 {
+	if !there {
+		return nil
+	}
+	return &v
+}
+
+// ByView are the measures that can have a limit, by view and by the names that limits
+// have. What was not measured is absent.
+func (m *Measures) ByView() map[string]map[string]float64 {
+	all := map[string]map[string]float64{}
+	for name, of := range limitable {
+		views := m.Views
+		if strings.HasPrefix(name, serverMeasure) {
+			views = []View{m.Server}
+		}
+		for i := range views {
+			if v := of(&views[i]); v != nil {
+				if all[views[i].Name] == nil {
+					all[views[i].Name] = map[string]float64{}
+				}
+				all[views[i].Name][name] = *v
+			}
+		}
+	}
+	return all
+}
+
+const serverMeasure = "server-" // begins the names of what is measured of the server
+
+// Worst is the largest value of each that any view reached.
+func (m *Measures) Worst() map[string]float64 {
+	worst := map[string]float64{}
+	for _, values := range m.ByView() {
+		for name, v := range values {
+			if w, seen := worst[name]; !seen || v > w {
+				worst[name] = v
+			}
+		}
+	}
+	return worst
+}
+
+// Excess is a limit that a view broke.
+type Excess struct {
+	View    string
+	Measure string
+	Why     string
+}
+
+// Exceeded lists the limits that were broken.
+func (m *Measures) Exceeded(limits []rulebook.Limit) (list []Excess) {
+	for _, l := range limits {
+		views := m.Views
+		if strings.HasPrefix(l.Measure, serverMeasure) {
+			views = []View{m.Server}
+		}
+		for i := range views {
+			of := limitable[l.Measure] // plans name no others
+			if of == nil {
+				continue
+			}
+			if value := of(&views[i]); value != nil && *value > l.Max {
+				list = append(list, Excess{views[i].Name, l.Measure, fmt.Sprintf("%s is %.4g, the limit is %.4g", l.Measure, *value, l.Max)})
+			}
+		}
+	}
+	return list
+}

@@ -1,0 +1,55 @@
+package metrics
+
+import "fmt"
+
+// Timing is how well a run on the wall clock kept time. Times are in ms.
+type Timing struct {
+	Relay   Lateness `json:"relay"`                   // packets sent on later than they were due
+	Machine Lateness `json:"machine"`                 // a thread of the run woken later than it asked to be
+	Refused int      `json:"refused"`                 // datagrams to a port at which nobody listened
+	Unsent  int      `json:"unsent"`                  // packets that the system did not take
+	Full    int      `json:"relay_full,omitempty"`    // packets that the relay dropped because it held as much as it may
+	Trouble string   `json:"relay_trouble,omitempty"` // what the system refused the relay last
+	Stalls  int      `json:"stalls"`                  // times the machine stood still for longer than StallMs
+	Stalled float64  `json:"stalled_s"`               // in all
+	Clocks  []string `json:"clocks,omitempty"`        // views whose own clock was set back while they ran
+}
+
+// Lateness is a histogram of how late things were.
+type Lateness struct {
+	Count  int     `json:"count"`
+	Median float64 `json:"median"`
+	P99    float64 `json:"p99"`
+	Max    float64 `json:"max"`
+	Bars   []int   `json:"bars"` // how many were below each of Steps and not below the one before; the last, of none
+}
+
+// Steps are the upper limits of the bars of a Lateness, in ms.
+var Steps = []float64{0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50, 100}
+
+// StallMs is how long a machine has to stand still for it to be told.
+const StallMs = 30
+
+// The most with which figures of time can be trusted.
+const (
+	trustedRelay = 5.0   // ms at the 99th percentile
+	trustedStall = 150.0 // ms
+)
+
+// Distrust says why figures about time should not be trusted, or "".
+func (t *Timing) Distrust() string {
+	switch {
+	case t == nil:
+		return ""
+	case t.Trouble != "":
+		return "the system refused the relay what it needs, so some packets went nowhere: " + t.Trouble
+	case t.Full > 0:
+		return fmt.Sprintf("the relay dropped %d packets of its own, because too much was waiting on slow links", t.Full)
+	case t.Machine.Max > trustedStall:
+		return fmt.Sprintf("the machine stood still for up to %.0f ms (%d times longer than %d ms, %.2f s in all); figures of time are no better than that",
+			t.Machine.Max, t.Stalls, StallMs, t.Stalled)
+	case t.Relay.P99 > trustedRelay:
+		return fmt.Sprintf("one packet in a hundred was sent on %.1f ms or more too late; the machine is too busy for exact figures of time", t.Relay.P99)
+	}
+	return ""
+}
