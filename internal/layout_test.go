@@ -27,7 +27,7 @@ var floors = [][]string{
 	{"run"},
 	{"network"},
 	{"trace", "control"},
-	{"random", "atomicfile", "version"},
+	{"random", "schedule", "atomicfile", "version"},
 }
 
 func floorOf(room string) int {

@@ -31,6 +31,7 @@ type Guard struct {
 // NewGuard starts a guard: this program again, with args, which must call
 // [RunGuard]. Without args the guard only ends what is left at Close.
 func NewGuard(args ...string) (*Guard, error) {
+	enclose()
 	var mark [8]byte
 	if _, err := rand.Read(mark[:]); err != nil {
 		return nil, err

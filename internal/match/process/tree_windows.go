@@ -3,24 +3,16 @@ package process
 import (
 	"fmt"
 	"os/exec"
-	"unsafe"
 
 	"golang.org/x/sys/windows"
 )
 
-// tree is a process with all that it started, as a job. The job ends all of them
-// when its last handle is closed, also if this program is killed.
+// tree is a process with all that it started, as a job.
 type tree struct{ job windows.Handle }
 
 func (t *tree) start(c *exec.Cmd) error {
-	job, err := windows.CreateJobObject(nil, nil)
+	job, err := newJob()
 	if err != nil {
-		return fmt.Errorf("job object: %w", err)
-	}
-	limits := windows.JOBOBJECT_EXTENDED_LIMIT_INFORMATION{}
-	limits.BasicLimitInformation.LimitFlags = windows.JOB_OBJECT_LIMIT_KILL_ON_JOB_CLOSE
-	if _, err := windows.SetInformationJobObject(job, windows.JobObjectExtendedLimitInformation, uintptr(unsafe.Pointer(&limits)), uint32(unsafe.Sizeof(limits))); err != nil {
-		windows.CloseHandle(job)
 		return fmt.Errorf("job object: %w", err)
 	}
 	if err := c.Start(); err != nil {

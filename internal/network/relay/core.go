@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/schedule"
 )
 
 // core is what all ways of moving packets share: the time, and what is told of
@@ -91,17 +92,15 @@ func (c *core) fails(what string, err error) {
 // due is a packet that waits to be sent on.
 type due struct {
 	at     time.Duration
-	order  uint64 // among those due at the same time
 	data   []byte
 	size   int
 	client *client
 	way    link.Direction
 }
 
-// waiting is a heap of packets by due time, four children to a node: shallower
-// than a binary one, and the children lie side by side in memory.
+// waiting are the packets that are still to be sent on, by the time at which they are due.
 type waiting struct {
-	heap  []due
+	schedule.Queue[due]
 	count uint64
 	held  int // bytes of memory
 }
@@ -110,55 +109,16 @@ type waiting struct {
 // take all that the machine has.
 const mostHeld = 64 << 20
 
-func (w *waiting) before(a, b *due) bool { return a.at < b.at || a.at == b.at && a.order < b.order }
-
 func (w *waiting) push(d due) {
 	w.count++
 	w.held += cap(d.data)
-	d.order = w.count
-	w.heap = append(w.heap, d)
-	i := len(w.heap) - 1
-	for i > 0 {
-		parent := (i - 1) / 4
-		if !w.before(&d, &w.heap[parent]) {
-			break
-		}
-		w.heap[i] = w.heap[parent]
-		i = parent
-	}
-	w.heap[i] = d
+	w.Push(d.at, w.count, d)
 }
 
 func (w *waiting) pop() due {
-	first := w.heap[0]
-	w.held -= cap(first.data)
-	n := len(w.heap) - 1
-	last := w.heap[n]
-	w.heap[n] = due{}
-	w.heap = w.heap[:n]
-	if n == 0 {
-		return first
-	}
-	i := 0
-	for {
-		child := 4*i + 1
-		if child >= n {
-			break
-		}
-		least := child
-		for c := child + 1; c < min(child+4, n); c++ {
-			if w.before(&w.heap[c], &w.heap[least]) {
-				least = c
-			}
-		}
-		if !w.before(&w.heap[least], &last) {
-			break
-		}
-		w.heap[i] = w.heap[least]
-		i = least
-	}
-	w.heap[i] = last
-	return first
+	_, d := w.Pop()
+	w.held -= cap(d.data)
+	return d
 }
 
 // slab hands out buffers for datagrams and takes them back. Larger datagrams than

@@ -208,8 +208,8 @@ func (l *loop) run() {
 // wait sleeps until something arrives, something is due, or clients expire.
 func (l *loop) wait(events []unix.EpollEvent) int {
 	until := l.expiry
-	if len(l.waiting.heap) > 0 {
-		until = min(until, l.waiting.heap[0].at)
+	if l.waiting.Len() > 0 {
+		until = min(until, l.waiting.Next())
 	}
 	timeout := unix.NsecToTimespec(int64(max(0, until-l.core.now())))
 	var n uintptr
@@ -282,11 +282,11 @@ func (l *loop) receive(to listener, now time.Time) {
 
 // release sends what is due.
 func (l *loop) release() {
-	if len(l.waiting.heap) == 0 {
+	if l.waiting.Len() == 0 {
 		return
 	}
 	now := l.core.now()
-	for len(l.waiting.heap) > 0 && l.waiting.heap[0].at <= now {
+	for l.waiting.Due(now) {
 		d := l.waiting.pop()
 		fd, to := d.client.fd, netip.AddrPort{}
 		if d.way == link.Down {

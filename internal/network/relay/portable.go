@@ -130,15 +130,15 @@ func (p *portable) send() {
 			return
 		}
 		now := p.core.now()
-		for len(p.waiting.heap) > 0 && p.waiting.heap[0].at <= now {
+		for p.waiting.Due(now) {
 			d := p.waiting.pop()
 			p.sendOne(d)
 			p.core.sent(now - d.at)
 			p.slab.put(d.data)
 		}
 		wait := time.Second
-		if len(p.waiting.heap) > 0 {
-			wait = min(wait, p.waiting.heap[0].at-now)
+		if p.waiting.Len() > 0 {
+			wait = min(wait, p.waiting.Next()-now)
 		}
 		p.expire(now)
 		p.mu.Unlock()

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/schedule"
 )
 
 // Node numbers a machine on the network, in the order they were added.
@@ -33,7 +34,7 @@ type Machine interface {
 // Sim is a virtual clock with a network. It is not safe for concurrent use.
 type Sim struct {
 	now    time.Duration
-	queue  queue
+	queue  schedule.Queue[event]
 	nodes  []node
 	routes map[[2]Node]*route
 	sent   uint64
@@ -85,7 +86,7 @@ func (s *Sim) Send(from, to Node, data []byte) {
 		s.sent++
 		copied := append(s.buffer(), data...)
 		outcome.Spoil(copied)
-		s.queue.push(event{at: at, order: order(false, to, s.sent), node: to, from: from, data: copied})
+		s.queue.Push(at, order(false, to, s.sent), event{node: to, from: from, data: copied})
 	}
 }
 
@@ -93,12 +94,12 @@ func (s *Sim) Send(from, to Node, data []byte) {
 // included), nobody wants to run any more, or ctx is done; it returns ctx's
 // error in the last case.
 func (s *Sim) Run(ctx context.Context, until time.Duration) error {
-	for steps := 0; len(s.queue.heap) > 0 && s.queue.heap[0].at <= until; steps++ {
+	for steps := 0; s.queue.Due(until); steps++ {
 		if steps%256 == 0 && ctx.Err() != nil {
 			return ctx.Err()
 		}
-		e := s.queue.pop()
-		s.now = e.at
+		at, e := s.queue.Pop()
+		s.now = at
 		n := &s.nodes[e.node]
 		if e.data != nil {
 			n.inbox = append(n.inbox, Datagram{From: e.from, Data: e.data})
@@ -119,7 +120,7 @@ func (s *Sim) Run(ctx context.Context, until time.Duration) error {
 }
 
 func (s *Sim) wake(n Node, at time.Duration) {
-	s.queue.push(event{at: at, order: order(true, n, 0), node: n})
+	s.queue.Push(at, order(true, n, 0), event{node: n})
 }
 
 func (s *Sim) buffer() []byte {
@@ -129,4 +130,20 @@ func (s *Sim) buffer() []byte {
 	b := s.spare[len(s.spare)-1]
 	s.spare = s.spare[:len(s.spare)-1]
 	return b[:0]
+}
+
+// event is something that happens to a node.
+type event struct {
+	node Node
+	data []byte // the datagram that arrives, or nil when the node is woken
+	from Node
+}
+
+// order makes the sequence of events at one instant a matter of definition:
+// first what arrives, in the order it was sent; then who wakes, by node number.
+func order(wake bool, node Node, count uint64) uint64 {
+	if wake {
+		return 1<<63 | uint64(node)
+	}
+	return count
 }

@@ -3,13 +3,11 @@ package sim
 import (
 	"context"
 	"fmt"
-	"sort"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"pgregory.net/rapid"
 
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/random"
@@ -85,33 +83,4 @@ func TestAnInterruptEndsTheRun(t *testing.T) {
 	}), 0)
 	assert.ErrorIs(t, s.Run(ctx, time.Hour), context.Canceled)
 	assert.Less(t, steps, 2000)
-}
-
-func TestTheQueueGivesBackEverythingInOrder(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
-		var q queue
-		var want []event
-		for range rapid.IntRange(0, 300).Draw(t, "events") {
-			e := event{at: time.Duration(rapid.IntRange(0, 20).Draw(t, "at")), order: uint64(len(want))}
-			q.push(e)
-			want = append(want, e)
-		}
-		sort.SliceStable(want, func(i, j int) bool { return want[i].at < want[j].at })
-		for _, e := range want {
-			require.Equal(t, e, q.pop())
-		}
-	})
-}
-
-func BenchmarkQueue(b *testing.B) {
-	var q queue
-	random := random.Stream(1, "queue")
-	for i := range 1000 {
-		q.push(event{at: time.Duration(random.IntN(1e6)), order: uint64(i)})
-	}
-	for b.Loop() {
-		e := q.pop()
-		e.at += time.Duration(random.IntN(1e6))
-		q.push(e)
-	}
 }

@@ -17,6 +17,7 @@ import (
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/run/ending"
+	"zitherwheel/internal/schedule"
 	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/clocksync"
 	"zitherwheel/internal/verdict/judge"
@@ -131,9 +132,9 @@ type reading struct {
 	names   *trace.Names
 	bench   *Bench
 	inputs  []*input
-	queue   inputQueue
-	number  map[string]int // of a view among the sources
-	breaks  []ending.Break // still to come, in order of time
+	queue   schedule.Queue[*input] // by the time of what comes next, then by place
+	number  map[string]int         // of a view among the sources
+	breaks  []ending.Break         // still to come, in order of time
 	remarks []Remark
 }
 
@@ -193,7 +194,7 @@ func (r *reading) begin() error {
 		}
 		switch {
 		case ok:
-			r.queue.push(in)
+			r.wait(in)
 		case in.reader == nil: // no packets at all
 		case r.traces.MayHush && r.traces.Sources[in.view].View != r.traces.reference() && in.silent():
 			r.remarks = append(r.remarks, Remark{r.traces.Sources[in.view].View, in.path, "the client said nothing and is not compared"})
@@ -204,16 +205,15 @@ func (r *reading) begin() error {
 	return nil
 }
 
+func (r *reading) wait(in *input) { r.queue.Push(in.at, uint64(in.view), in) }
+
 // drain hands everything to the bench, in the order of time.
 func (r *reading) drain(ctx context.Context, until time.Duration) error {
-	for steps := 0; len(r.queue) > 0; steps++ {
+	for steps := 0; r.queue.Due(until); steps++ {
 		if steps%1024 == 0 && ctx.Err() != nil {
 			return ctx.Err()
 		}
-		in := r.queue[0]
-		if in.at > until {
-			break
-		}
+		_, in := r.queue.Pop()
 		for len(r.breaks) > 0 && time.Duration(r.breaks[0].At) < in.at {
 			r.broke()
 		}
@@ -222,7 +222,9 @@ func (r *reading) drain(ctx context.Context, until time.Duration) error {
 		if err != nil {
 			return err
 		}
-		r.queue.moved(ok)
+		if ok {
+			r.wait(in)
+		}
 	}
 	for len(r.breaks) > 0 {
 		r.broke()
@@ -455,44 +457,4 @@ func (in *input) remarks(sources []Source) (list []Remark) {
 		add("time runs backwards in %d lines, by up to %.3f s; they were taken to be of the latest time before", flaws.Backward, flaws.Furthest.Seconds())
 	}
 	return list
-}
-
-// inputQueue is a binary heap of files by the time of what comes next, then by
-// their place. There are few of them.
-type inputQueue []*input
-
-func (q inputQueue) before(a, b int) bool {
-	return cmp.Or(cmp.Compare(q[a].at, q[b].at), cmp.Compare(q[a].view, q[b].view)) < 0
-}
-
-func (q *inputQueue) push(in *input) {
-	*q = append(*q, in)
-	h := *q
-	for i := len(h) - 1; i > 0 && h.before(i, (i-1)/2); i = (i - 1) / 2 {
-		h[i], h[(i-1)/2] = h[(i-1)/2], h[i]
-	}
-}
-
-// moved puts the first file in its place after it was read on, or takes it out.
-func (q *inputQueue) moved(goesOn bool) {
-	h := *q
-	if !goesOn {
-		h[0] = h[len(h)-1]
-		h = h[:len(h)-1]
-		*q = h
-	}
-	for i := 0; ; {
-		child := 2*i + 1
-		if child >= len(h) {
-			return
-		}
-		if child+1 < len(h) && h.before(child+1, child) {
-			child++
-		}
-		if !h.before(child, i) {
-			return
-		}
-		h[i], h[child] = h[child], h[i]
-		i = child
-	}
 }
