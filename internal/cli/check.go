@@ -116,19 +116,19 @@ and server_t lines, or else from how entities move (estimated).`,
 
 // known reports a reference that is not there.
 func known(t feed.Traces) error {
-	if t.Reference == feed.Nobody {
+	if t.Reference == rulebook.NoReference {
 		return nil
 	}
 	name := t.Reference
 	if name == "" {
-		name = feed.Server
+		name = rulebook.Server
 	}
 	var views []string
 	for _, s := range t.Sources {
 		views = append(views, s.View)
 	}
 	if !slices.Contains(views, name) {
-		if name == feed.Server {
+		if name == rulebook.Server {
 			return usage("there is no trace of the server; give one with --server FILE, or compare the clients with --reference none")
 		}
 		return usage("--reference %s: there is no such view; there are %s", name, join(views))
@@ -197,7 +197,7 @@ func namedTraces(server string, clients []string, rulesPath string, there bool) 
 	}
 	var traces feed.Traces
 	if server != "" {
-		traces.Sources = append(traces.Sources, feed.Source{View: feed.Server, Path: server})
+		traces.Sources = append(traces.Sources, feed.Source{View: rulebook.Server, Path: server})
 	}
 	for _, c := range clients {
 		name, path, ok := strings.Cut(c, "=")

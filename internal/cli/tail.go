@@ -12,6 +12,7 @@ import (
 	"zitherwheel/internal/review/live"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/run/ending"
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 func tailCommand() *cobra.Command {
@@ -58,7 +59,7 @@ For the full verdict of such traces use zwheel check afterwards.`,
 				}
 				traces.Sources, traces.Rules = given.Sources, given.Rules
 				if server == "" {
-					traces.Reference = feed.Nobody
+					traces.Reference = rulebook.NoReference
 				}
 			}
 			out := c.OutOrStdout()

@@ -11,6 +11,7 @@ import (
 	"zitherwheel/internal/match/process"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 // check is one thing that must be right before a match means anything: what is
@@ -358,7 +359,7 @@ func (p *participant) whyOut() (why string, whose *participant) {
 func (m *wallMatch) serverChecks() (checks []check) {
 	if m.server != nil {
 		if source := m.clockSource(); source == m.server {
-			checks = append(m.startChecks(source, "server"), m.readyCheck(source))
+			checks = append(m.startChecks(source, rulebook.Server), m.readyCheck(source))
 		} else {
 			checks = append(m.startChecks(source, "host"), m.readyCheck(source))
 		}

@@ -23,12 +23,13 @@ import (
 	"zitherwheel/internal/run/ending"
 	"zitherwheel/internal/verdict/judge"
 	"zitherwheel/internal/verdict/metrics"
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 // Views are the names of the views of a match: the server's, then the bots' in
 // the plan's order.
 func viewsOf(p *plan.Plan) []string {
-	views := []string{feed.Server}
+	views := []string{rulebook.Server}
 	for _, b := range p.Bots {
 		views = append(views, b.Name)
 	}

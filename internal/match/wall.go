@@ -25,6 +25,7 @@ import (
 	"zitherwheel/internal/run/ending"
 	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/metrics"
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 // real is a match on the wall clock. Everything that happens comes as an event to
@@ -105,7 +106,7 @@ func newReal(p *plan.Plan, options Options) (*wallMatch, error) {
 		if hosted {
 			program = &plan.Program{Trace: plan.NoTrace, Drive: plan.NoDrive}
 		}
-		m.server = m.newParty(0, feed.Server, program)
+		m.server = m.newParty(0, rulebook.Server, program)
 		m.participants = append(m.participants, m.server)
 	}
 	for _, b := range p.Bots {

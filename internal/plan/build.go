@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"zitherwheel/internal/game"
+	"zitherwheel/internal/verdict/rulebook"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -328,7 +329,7 @@ func (p *Plan) completeBuild(file string) error {
 		}
 		b.Ports[0].Number = number
 		b.Server.Trace = NoTrace
-		if p.Reference == "" || p.Reference == "server" {
+		if p.Reference == "" || p.Reference == rulebook.Server {
 			return errors.New("reference: a server that is only attached to says nothing, so nothing can be held against it; write a bot's name, or none")
 		}
 	}

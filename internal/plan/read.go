@@ -16,6 +16,7 @@ import (
 
 	"zitherwheel/internal/bot"
 	"zitherwheel/internal/game"
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 // Load reads a plan from a file.
@@ -271,7 +272,7 @@ func (p *Plan) complete() error {
 	bad(p.Duration <= 0 || p.Duration > 24*time.Hour, "duration: %v is not between 0 and 24h", p.Duration)
 	bad(p.Game.Report > p.Game.FPS, "rates: a client cannot report %d times a second with %d frames", p.Game.Report, p.Game.FPS)
 	r := p.Reference
-	bad(r != "" && r != "server" && r != "none" && !isBot(r), "reference: there is no bot %q; write server, none, or a bot's name", r)
+	bad(r != "" && r != rulebook.Server && r != rulebook.NoReference && !isBot(r), "reference: there is no bot %q; write server, none, or a bot's name", r)
 	bad(p.Game.Host != "" && !isBot(p.Game.Host), "game: host: there is no bot %q", p.Game.Host)
 	bad(p.Game.InterestRadius < 0, "game: interest-radius: %v is negative", p.Game.InterestRadius)
 	bad(p.Game.Send > p.Game.Tick, "rates: a server cannot send %d times a second with %d ticks", p.Game.Send, p.Game.Tick)

@@ -249,7 +249,7 @@ func sequencesKey(into *[]rulebook.Sequence) key {
 				wordKey("by", &s.By, []string{"by", "id", "entity"}),
 				textKey("unless", &s.Unless),
 				listKey("steps", "step of a sequence", &s.Steps,
-					func() rulebook.SequenceStep { return rulebook.SequenceStep{In: "server"} },
+					func() rulebook.SequenceStep { return rulebook.SequenceStep{In: rulebook.InServer} },
 					func(step *rulebook.SequenceStep) []key {
 						return []key{
 							textKey("checkpoint", &step.Checkpoint),

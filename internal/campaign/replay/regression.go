@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/plan"
@@ -148,9 +150,8 @@ func perfect(l link.Pair) bool {
 func (out *Shrunk) Text(from, folder string) ([]byte, error) {
 	var b strings.Builder
 	line := func(format string, args ...any) {
-		for _, row := range wrap(fmt.Sprintf(format, args...), 96) {
-			fmt.Fprintf(&b, "# %s\n", row)
-		}
+		text := ansi.Wordwrap(fmt.Sprintf(format, args...), 94, "")
+		fmt.Fprintf(&b, "# %s\n", strings.ReplaceAll(text, "\n", "\n#   "))
 	}
 	line("The smallest plan found that still shows: %s.", out.Signature)
 	line("Shrunk from %s: %d bots, %.1f s, %d packets that were lost, late or damaged.", from, out.Before.Bots, time.Duration(out.Before.Length).Seconds(), out.Before.Outcomes)
@@ -168,22 +169,6 @@ func (out *Shrunk) Text(from, folder string) ([]byte, error) {
 	}
 	text, err := out.Plan.SeenFrom(folder).Brief()
 	return append([]byte(b.String()), text...), err
-}
-
-// wrap breaks a text into rows.
-func wrap(text string, width int) (rows []string) {
-	row := ""
-	for _, word := range strings.Fields(text) {
-		if row != "" && len(row)+1+len(word) > width {
-			rows = append(rows, row)
-			row = "  "
-		}
-		if row != "" && row != "  " {
-			row += " "
-		}
-		row += word
-	}
-	return append(rows, row)
 }
 
 // ShrunkSummary is what was reached, as zwheel shrink --json prints it.

@@ -81,11 +81,10 @@ var ErrEnough = errors.New("as many matches were played as may be, and nothing s
 type shrinker struct {
 	inquiry
 	most  int
-	view  string        // of the finding
-	now   sketch        // the smallest that has shown the signature so far
-	kind  string        // of the thing that went wrong
-	half  time.Duration // how much is lost in a row when half of all is
-	fixed bool          // what is lost is not to be tried otherwise
+	view  string // of the finding
+	now   sketch // the smallest that has shown the signature so far
+	kind  string // of the thing that went wrong
+	fixed bool   // what is lost is not to be tried otherwise
 
 	recorded bool // nothing simpler than the recorded outcomes has shown it
 }
@@ -97,6 +96,7 @@ type sketch struct {
 	script map[string][]bot.Moment
 	own    map[string]bool // bots that do what the plan had them do, and follow no script
 	losses []loss
+	half   time.Duration // how much is lost in a row where half of all is
 	until  time.Duration
 	tied   bool // the plan is only as long as the sketch
 }
@@ -155,7 +155,7 @@ func (s *shrinker) first(ctx context.Context, sketches ...sketch) (int, error) {
 		if len(k.losses) > 0 && !s.fixed {
 			for _, odd := range []bool{false, true} {
 				other := k
-				other.losses = halves(k.losses[0].Way, k.until, s.half, odd)
+				other.losses = halves(k.losses[0].Way, k.until, k.half, odd)
 				if !slices.Equal(other.losses, k.losses) {
 					all, of = append(all, other), append(of, i)
 				}
@@ -292,8 +292,9 @@ func (k sketch) size() Size {
 // perfect ones, steady ones, those with every other half second lost one way, and if
 // nothing else will do the recorded outcomes.
 func (s *shrinker) network(ctx context.Context, f *judge.Finding) error {
+	one := s.packetEvery()
 	base := func(part float64, until time.Duration) sketch {
-		return sketch{plan: s.steady(part).Plan, script: s.Script, until: until}
+		return sketch{plan: s.steady(part).Plan, script: s.Script, half: one, until: until}
 	}
 	untils := []time.Duration{s.until, s.Plan.Duration}
 	if s.until == s.Plan.Duration {
@@ -305,8 +306,6 @@ func (s *shrinker) network(ctx context.Context, f *judge.Finding) error {
 		}
 	}
 	// What was lost in the recording, one way alone or both.
-	one := s.packetEvery()
-	s.half = one
 	down, up := s.lost(Way{f.View, link.Down}), s.lost(Way{f.View, link.Up})
 	var lossy []sketch
 	for _, losses := range [][]loss{down, up, append(slices.Clone(down), up...)} {
@@ -320,12 +319,12 @@ func (s *shrinker) network(ctx context.Context, f *judge.Finding) error {
 	}
 	for _, until := range untils {
 		for _, d := range []link.Direction{link.Down, link.Up} {
-			for _, s.half = range []time.Duration{10 * one, one} {
+			for _, half := range []time.Duration{10 * one, one} {
 				var lossy []sketch
 				for _, part := range []float64{0, 1} {
 					for _, odd := range []bool{false, true} {
 						k := base(part, until)
-						k.losses = halves(Way{f.View, d}, until, s.half, odd)
+						k.half, k.losses = half, halves(Way{f.View, d}, until, half, odd)
 						lossy = append(lossy, k)
 					}
 				}
@@ -337,7 +336,7 @@ func (s *shrinker) network(ctx context.Context, f *judge.Finding) error {
 	}
 	s.lab.tell("neither steady links nor losses in one direction show it; keeping the recorded outcomes")
 	s.recorded = true
-	k := sketch{plan: s.given(s.outcomes()), script: s.Script, until: s.until}
+	k := sketch{plan: s.given(s.outcomes()), script: s.Script, half: one, until: s.until}
 	if i, err := s.exactly(ctx, k); err != nil || i < 0 {
 		return errors.Join(err, ErrNotThere)
 	}

@@ -10,6 +10,7 @@ import (
 
 	"zitherwheel/internal/review/view"
 	"zitherwheel/internal/verdict/metrics"
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 // Timeline draws one lane for each view: when it was in the match, when it
@@ -238,7 +239,7 @@ func All(r *view.Review) []Figure {
 }
 
 func referenceOf(r *view.Review) string {
-	if r.Verdict.Reference == "none" {
+	if r.Verdict.Reference == rulebook.NoReference {
 		return "the others"
 	}
 	return r.Verdict.Reference

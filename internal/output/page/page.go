@@ -23,6 +23,7 @@ import (
 	"zitherwheel/internal/review/view"
 	"zitherwheel/internal/verdict/judge"
 	"zitherwheel/internal/verdict/metrics"
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 //go:embed page.html
@@ -123,7 +124,7 @@ func (d *data) incidents() {
 		curves[c.Finding.ID] = c
 	}
 	reference := r.Verdict.Reference
-	if reference == "none" {
+	if reference == rulebook.NoReference {
 		reference = "the others"
 	}
 	findings := map[string]*judge.Finding{}

@@ -7,6 +7,7 @@ import (
 
 	"zitherwheel/internal/review/inspect"
 	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 // Sheet writes one thing at one moment: a row for each field, a column for each view.
@@ -50,7 +51,7 @@ func (t *Text) Sheet(s inspect.Sheet) {
 	}
 	table.write(t.w)
 	as := "the reference"
-	if s.Reference == "none" {
+	if s.Reference == rulebook.NoReference {
 		as = "most views"
 	}
 	fmt.Fprintf(t.w, "\n  = as %s  ~ as it was shortly before  ^ as it is soon after  ! none of these   for: how long the view has held the value\n", as)

@@ -14,6 +14,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 // Text writes verdicts for a terminal.
@@ -102,7 +103,7 @@ func Summary(v *judge.Verdict) string {
 // agreed counts the clients that were compared, and what in.
 func agreed(v *judge.Verdict) string {
 	with, compared := v.Reference, 0
-	if with == "none" {
+	if with == rulebook.NoReference {
 		with = "each other"
 	}
 	for _, view := range v.Views {
@@ -290,13 +291,13 @@ func Explanation(row judge.ValueRow) string {
 func (t *Text) compared(v *judge.Verdict) {
 	known := "packets unknown, so lateness is judged by max-delay alone"
 	switch {
-	case v.Packets && v.Reference != "server":
+	case v.Packets && v.Reference != rulebook.Server:
 		known = "lateness between clients is judged by max-delay alone"
 	case v.Packets:
 		known = fmt.Sprintf("%s explained only by what the link held back", count(v.Excused, "value", "values"))
 	}
 	with := v.Reference
-	if with == "none" {
+	if with == rulebook.NoReference {
 		with = "each other"
 	}
 	fmt.Fprintf(t.w, "Compared with %s (%s clock): %s; %s\n", with, v.Alignment, count(v.Comparisons, "value", "values"), known)

@@ -31,16 +31,10 @@ type seat struct {
 	views []int // by view of the match; -1 is not heard
 }
 
-// Server is the name of the server's view.
-const Server = "server"
-
-// Nobody is the reference of a match in which the peers are compared.
-const Nobody = "none"
-
 // Setting is how a match is judged. The zero value is against the server, by a
 // clock that all views share.
 type Setting struct {
-	Reference string // Server or "", a view's name, or Nobody
+	Reference string // rulebook.Server or "", a view's name, or rulebook.NoReference
 	Outcomes  bool   // the outcomes of all packets will be told
 	Ticks     bool   // times are ticks: see judge.Config
 	Strict    bool   // likewise
@@ -53,7 +47,7 @@ type Setting struct {
 func NewBench(names *trace.Names, views []string, rules rulebook.Rules, s Setting) *Bench {
 	b := &Bench{rules: rules}
 	if !s.Ticks {
-		b.measures = metrics.New(names, views, views[0] == Server, rules)
+		b.measures = metrics.New(names, views, views[0] == rulebook.Server, rules)
 	}
 	sit := func(reference int, rules rulebook.Rules) {
 		st := seat{views: make([]int, len(views))}
@@ -61,27 +55,27 @@ func NewBench(names *trace.Names, views []string, rules rulebook.Rules, s Settin
 		for i, v := range views {
 			switch {
 			case i == reference:
-			case reference > 0 && v == Server:
+			case reference > 0 && v == rulebook.Server:
 				st.views[i] = -1
 			default:
 				st.views[i] = len(order)
 				order = append(order, v)
 			}
 		}
-		st.judge = judge.New(judge.Config{Names: names, Rules: rules, Views: order, Outcomes: s.Outcomes, Peers: reference > 0 || views[0] != Server, Ticks: s.Ticks, Strict: s.Strict, Alert: s.Alert})
+		st.judge = judge.New(judge.Config{Names: names, Rules: rules, Views: order, Outcomes: s.Outcomes, Peers: reference > 0 || views[0] != rulebook.Server, Ticks: s.Ticks, Strict: s.Strict, Alert: s.Alert})
 		b.seats = append(b.seats, st)
 	}
 	switch s.Reference {
-	case "", Server:
-		if views[0] != Server {
+	case "", rulebook.Server:
+		if views[0] != rulebook.Server {
 			rules = amongClients(rules)
 		}
 		sit(0, rules)
-	case Nobody:
+	case rulebook.NoReference:
 		peers := amongClients(rules)
 		peers.Events = nil // who has not seen one may be right
 		for i, v := range views {
-			if v != Server {
+			if v != rulebook.Server {
 				b.peers = append(b.peers, v)
 				sit(i, peers)
 			}

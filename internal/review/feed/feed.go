@@ -37,7 +37,7 @@ type Traces struct {
 	Packets   string // a file of outcomes, or ""
 	Rules     rulebook.Rules
 	Align     string          // how clocks are brought together; "" is Shared
-	Reference string          // Server or "", a view's name, or Nobody
+	Reference string          // rulebook.Server or "", a view's name, or rulebook.NoReference
 	Strict    bool            // a match is no pass if anything that should have been compared was not
 	Ending    ending.Ending   // how the match ended; the zero value is complete. Of one that was cut off nothing is judged that not all files reach
 	Timing    *metrics.Timing // how well a run on the wall clock kept time, or nil
@@ -71,8 +71,8 @@ func (e *UnusableError) Error() string { return e.Path + ": " + e.Why }
 func (t *Traces) reference() string {
 	switch t.Reference {
 	case "":
-		return Server
-	case Nobody:
+		return rulebook.Server
+	case rulebook.NoReference:
 		return ""
 	}
 	return t.Reference
@@ -236,7 +236,7 @@ func (r *reading) drain(ctx context.Context, until time.Duration) error {
 func (r *reading) hand(in *input) {
 	if in.packets == nil {
 		r.bench.Record(in.view, &in.record)
-	} else if view, ok := r.number[in.link]; ok && r.traces.Sources[view].View != Server {
+	} else if view, ok := r.number[in.link]; ok && r.traces.Sources[view].View != rulebook.Server {
 		r.bench.Packet(view, in.direction, in.outcome)
 	}
 }
@@ -273,7 +273,7 @@ func (r *reading) finish(how ending.Ending) (*Result, error) {
 
 // overlap reports a view that has no moment in common with the reference.
 func overlap(inputs []*input, traces Traces) error {
-	if traces.Reference == Nobody {
+	if traces.Reference == rulebook.NoReference {
 		return nil
 	}
 	reference := inputs[0]

@@ -47,7 +47,7 @@ func tell(late, ahead, until float64) string {
 func files(t *testing.T, texts ...string) (traces Traces) {
 	dir := t.TempDir()
 	for i, text := range texts {
-		name := [...]string{Server, "fern", "moss", "ash"}[i]
+		name := [...]string{rulebook.Server, "fern", "moss", "ash"}[i]
 		path := filepath.Join(dir, name+".jsonl")
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
 		traces.Sources = append(traces.Sources, Source{name, path})
@@ -82,10 +82,10 @@ func TestTracesFromElsewhere(t *testing.T) {
 		{"no rule that fits", []string{server, server}, func(t *Traces) { t.Rules.Fields = t.Rules.Fields[1:] }, judge.NothingCompared, "", ""},
 		{"no ticks", []string{server, server}, func(t *Traces) { t.Align = Tick }, "", "no line has a tick", ""},
 		{"three peers, one of whom is odd", []string{"", server, server, tell(2, 0, 10)}, func(t *Traces) {
-			t.Reference, t.Sources = Nobody, t.Sources[1:]
+			t.Reference, t.Sources = rulebook.NoReference, t.Sources[1:]
 		}, judge.OutOfSync, "", ""},
 		{"peers who agree", []string{"", server, tell(0.1, 0, 10), tell(0.2, 0, 10)}, func(t *Traces) {
-			t.Reference, t.Sources = Nobody, t.Sources[1:]
+			t.Reference, t.Sources = rulebook.NoReference, t.Sources[1:]
 		}, judge.InSync, "", ""},
 		{"a client as the reference", []string{tell(5, 0, 10), server, tell(0.2, 0, 10)}, func(t *Traces) { t.Reference = "fern" }, judge.InSync, "", ""},
 	} {
@@ -114,7 +114,7 @@ func TestTracesFromElsewhere(t *testing.T) {
 
 func TestTheOddOneOutIsNamedOnce(t *testing.T) {
 	traces := files(t, "", tell(0, 0, 10), tell(0.1, 0, 10), tell(2.5, 0, 10))
-	traces.Reference, traces.Sources = Nobody, traces.Sources[1:]
+	traces.Reference, traces.Sources = rulebook.NoReference, traces.Sources[1:]
 	r, err := Judge(context.Background(), traces)
 	require.NoError(t, err)
 	for _, f := range r.Verdict.Findings {
@@ -154,7 +154,7 @@ func TestHowWellAClockFitsIsSaid(t *testing.T) {
 func recorded(t *testing.T, ended ending.How) string {
 	dir := filepath.Join(t.TempDir(), "run")
 	names := trace.NewNames()
-	f, err := run.Create(dir, run.About{Title: "t", Views: []string{Server, "fern", "moss"}}, []byte("bots: [{name: fern}, {name: moss}]\n"), names)
+	f, err := run.Create(dir, run.About{Title: "t", Views: []string{rulebook.Server, "fern", "moss"}}, []byte("bots: [{name: fern}, {name: moss}]\n"), names)
 	require.NoError(t, err)
 	entity, x, y := names.Entity("cart/1"), names.Field("x"), names.Field("y")
 	for i := range 4000 {

@@ -13,6 +13,7 @@ import (
 	"zitherwheel/internal/run/ending"
 	"zitherwheel/internal/verdict/judge"
 	"zitherwheel/internal/verdict/metrics"
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 // Run returns the traces of a run folder, to be judged as its plan says. Whoever is to
@@ -67,7 +68,7 @@ func judged(ctx context.Context, run *run.Run, p *plan.Plan) (*Result, error) {
 // Unjudged is the verdict of a match of which nothing could be judged.
 func Unjudged(how ending.Ending, reference string) *judge.Verdict {
 	if reference == "" {
-		reference = Server
+		reference = rulebook.Server
 	}
 	return &judge.Verdict{Outcome: judge.Inconclusive, Alignment: Shared, Reference: reference, Views: []judge.ViewReport{}, Events: []*judge.EventReport{},
 		Rules: []judge.RuleReport{}, Incidents: []judge.Incident{}, Findings: []*judge.Finding{}, Ending: how, Warnings: []judge.Warning{}}

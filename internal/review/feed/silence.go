@@ -103,7 +103,7 @@ func listen(ctx context.Context, traces Traces, clocks *clocks) ([]*pulse, error
 	err := walkPackets(ctx, traces.Packets, func(view []byte, d link.Direction, at time.Duration) {
 		i, ok := number[string(view)]
 		if ok && d == link.Down {
-			i, ok = number[Server]
+			i, ok = number[rulebook.Server]
 		}
 		if ok {
 			sent[i] = append(sent[i], at)

@@ -16,6 +16,7 @@ import (
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/run/ending"
 	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 // rests is a view that moves its cart until a time and then stands still, telling changes
@@ -46,7 +47,7 @@ func TestWhoFallsSilentIsNamedAndWhoRestsIsNot(t *testing.T) {
 		{"everybody rests", rests(10, 20, ""), []string{rests(10, 20, "")}, "", judge.InSync},
 		{"everybody rests, and a client counts its frames", rests(10, 20, ""), []string{rests(10, 20, "frames")}, "", judge.InSync},
 		{"a client tells the same again and again", rests(10, 20, ""), []string{again(10, 20)}, "", judge.InSync},
-		{"the server stops while its clients play on", rests(10, 20, ""), []string{tell(0.1, 0, 20)}, Server, judge.Inconclusive},
+		{"the server stops while its clients play on", rests(10, 20, ""), []string{tell(0.1, 0, 20)}, rulebook.Server, judge.Inconclusive},
 		{"a short pause at the end", rests(17, 20, ""), []string{tell(0.1, 0, 20)}, "", judge.OutOfSync},
 		{"a client stops while the server goes on: it froze", tell(0, 0, 20), []string{rests(10, 20, "")}, "", judge.OutOfSync},
 		{"a server of few words", slowly(20), []string{slowly(20)}, "", judge.InSync},

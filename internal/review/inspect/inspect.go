@@ -18,7 +18,6 @@ import (
 	"sync"
 	"time"
 
-	"zitherwheel/internal/review/feed"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/judge"
@@ -175,7 +174,7 @@ func Open(ctx context.Context, run *run.Run, rules rulebook.Rules, reference, en
 
 // At is how the thing stood at a moment of the window.
 func (w *Window) At(t time.Duration) Sheet {
-	s := Sheet{Entity: w.entity, At: judge.Seconds(t), Views: w.views, Left: []string{}, Silent: []string{}, Reference: feed.Nobody}
+	s := Sheet{Entity: w.entity, At: judge.Seconds(t), Views: w.views, Left: []string{}, Silent: []string{}, Reference: rulebook.NoReference}
 	if w.reference >= 0 {
 		s.Reference = w.views[w.reference]
 	}

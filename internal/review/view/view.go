@@ -136,7 +136,7 @@ func Read(ctx context.Context, path string) (*Review, error) {
 	r.lay()
 	names := trace.AnyNames()
 	w := newWays(names, run.About.Views, r.Plan.Rules)
-	felt := metrics.New(names, run.About.Views, run.About.Views[0] == feed.Server, r.Plan.Rules)
+	felt := metrics.New(names, run.About.Views, run.About.Views[0] == rulebook.Server, r.Plan.Rules)
 	felt.Corrected = func(view int, t time.Duration, _ float64) {
 		r.Lanes[view].Corrections = append(r.Lanes[view].Corrections, t)
 	}
@@ -219,7 +219,7 @@ func (r *Review) view(ctx context.Context, names *trace.Names, w *ways, felt *me
 	lane := &r.Lanes[number]
 	wanted := map[trace.Entity][]*Curve{}
 	for _, c := range r.Curves {
-		if c.Finding.View == view || view == r.Verdict.Reference || r.Verdict.Reference == "none" && number == 0 {
+		if c.Finding.View == view || view == r.Verdict.Reference || r.Verdict.Reference == rulebook.NoReference && number == 0 {
 			e := names.Entity(c.Finding.Entity)
 			wanted[e] = append(wanted[e], c)
 		}

@@ -10,6 +10,7 @@ import (
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/run/ending"
 	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 // lately is what went over a view's link and what its player did, of late, for
@@ -74,7 +75,7 @@ func (v *view) comesBack(r *trace.Record) bool { return v.broken && r.Full && !v
 func (j *Judge) crashed(v *view, b ending.Break) {
 	at := time.Duration(b.At)
 	whose := "the server"
-	if v.number > 0 || v.name != "server" {
+	if v.number > 0 || v.name != rulebook.Server {
 		whose = v.name + "'s client"
 	}
 	f := &Finding{Kind: Crashed, View: v.name, Subject: Subject{About: AboutProgram}, Own: v.number > 0, BeganAt: b.At, EndedAt: b.At, Open: true, Ended: "it did not come back",

@@ -3,6 +3,8 @@ package judge
 import (
 	"fmt"
 	"slices"
+
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 // AmongPeers makes one verdict of those that each had another view for their
@@ -10,7 +12,7 @@ import (
 // that most others disagree with; where one disagrees with one, it cannot be told
 // who is right, and both are named.
 func AmongPeers(peers []string, verdicts []*Verdict) *Verdict {
-	d := &Verdict{Outcome: InSync, Alignment: "shared", Reference: "none", Incidents: []Incident{}, Findings: []*Finding{}, Events: []*EventReport{}}
+	d := &Verdict{Outcome: InSync, Alignment: "shared", Reference: rulebook.NoReference, Incidents: []Incident{}, Findings: []*Finding{}, Events: []*EventReport{}}
 	type disputed struct {
 		finding *Finding
 		against []string

@@ -36,7 +36,7 @@ func (j *Judge) follow(v *view, r *trace.Record) {
 			}
 		}
 		j.chains = kept
-		if first := rule.Steps[0]; stepIs(first, r) && (first.In == "server") == (v.number == 0) {
+		if first := rule.Steps[0]; stepIs(first, r) && (first.In == rulebook.InServer) == (v.number == 0) {
 			j.chains = append(j.chains, &chain{rule: rule, key: key, by: v, step: 1, since: r.T, began: r.T})
 		}
 	}
@@ -52,11 +52,11 @@ func (j *Judge) advanceChain(c *chain, v *view, r *trace.Record) bool {
 		return false
 	}
 	switch step.In {
-	case "server":
+	case rulebook.InServer:
 		if v.number != 0 {
 			return false
 		}
-	case "client":
+	case rulebook.InClient:
 		if v != c.by {
 			return false
 		}
@@ -87,16 +87,16 @@ func (j *Judge) sweepChains(t time.Duration) {
 	kept := j.chains[:0]
 	for _, c := range j.chains {
 		step := c.rule.Steps[c.step]
-		if t-c.since <= step.Within || step.In == "all" && j.mayComeYet(c, t) {
+		if t-c.since <= step.Within || step.In == rulebook.InAll && j.mayComeYet(c, t) {
 			kept = append(kept, c)
 			continue
 		}
 		where := []string{}
 		view := c.by
 		switch step.In {
-		case "server":
+		case rulebook.InServer:
 			where, view = []string{j.views[0].name}, c.by
-		case "client":
+		case rulebook.InClient:
 			where = []string{c.by.name}
 		default:
 			for i := range c.due {

@@ -141,7 +141,7 @@ func (f *Finding) sign() {
 	if f.Kind == Crashed {
 		who := "client"
 		if !f.Own {
-			who = "server"
+			who = rulebook.Server
 		}
 		f.Signature = fmt.Sprintf("%s: %s, %s", f.Kind, who, f.cause)
 		return

@@ -12,6 +12,11 @@ import (
 	"time"
 )
 
+const (
+	Server      = "server" // the name of the server's view
+	NoReference = "none"   // where views are compared with each other
+)
+
 // Compare is the way in which values are compared.
 type Compare uint8
 

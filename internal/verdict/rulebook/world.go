@@ -83,7 +83,7 @@ type Sequence struct {
 // SequenceStep is one step of a chain: a mark or an event, in some view.
 type SequenceStep struct {
 	Checkpoint, Event string        // one of them
-	In                string        // "server", "client" (the one that began the chain) or "all"
+	In                string        // one of SequenceViews
 	Within            time.Duration // of the step before
 }
 
@@ -96,7 +96,14 @@ func (s SequenceStep) What() string {
 }
 
 // Where a step of a sequence happens.
-var SequenceViews = []string{"server", "client", "all"}
+const (
+	InServer = "server"
+	InClient = "client" // of the one that began the chain
+	InAll    = "all"
+)
+
+// SequenceViews are all of them.
+var SequenceViews = []string{InServer, InClient, InAll}
 
 // Validate reports the first thing that makes no sense, in the plan's words.
 func (s Sequence) Validate() error {
