@@ -16,11 +16,8 @@ import (
 )
 
 func compareCommand() *cobra.Command {
-	playing := compare.Playing{}
-	var baseline, html string
+	var o comparison
 	var seed uint64
-	var asJSON bool
-	var errorRate float64
 	c := &cobra.Command{
 		Use:   "compare BEFORE [AFTER]",
 		Short: "Compare builds before and after a change: what it fixed and what it broke",
@@ -45,85 +42,110 @@ if it cannot tell.`,
 			return nil, cobra.ShellCompDirectiveDefault
 		},
 		RunE: func(c *cobra.Command, args []string) error {
-			if !(errorRate > 0 && errorRate < 1) {
-				return usage("--error-rate %v: write a share between 0 and 1, like 0.05", errorRate)
-			}
-			if (baseline == "") != (len(args) == 2) {
-				return usage("name two runs, hunts or plans, or one and --baseline FILE; see %s --help", c.CommandPath())
-			}
-			if playing.Times < 1 {
-				return usage("--times %d: write at least 1", playing.Times)
-			}
-			if playing.Clock != "" && playing.Clock != plan.Virtual && playing.Clock != plan.Wall {
-				return usage("--clock %s: there are %s and %s", playing.Clock, plan.Virtual, plan.Wall)
-			}
 			if c.Flags().Changed("seed") {
-				playing.Seed = &seed
+				o.playing.Seed = &seed
 			}
-			playing.Wall, playing.Progress = wallOptions(), huntProgress(c)
-			load := func(path string) (*compare.Side, error) {
-				side, err := compare.Load(c.Context(), path, playing)
-				switch {
-				case err != nil && c.Context().Err() != nil:
-					return nil, &exitError{exitInterrupted, errors.New("interrupted; nothing was compared")}
-				case err != nil:
-					return nil, &exitError{exitUsage, err}
-				}
-				return side, nil
-			}
-			after, err := load(args[len(args)-1])
-			if err != nil {
+			if err := o.check(c, args); err != nil {
 				return err
 			}
-			if _, err := os.Stat(baseline); baseline != "" && errors.Is(err, os.ErrNotExist) {
-				if err := after.Keep(baseline); err != nil {
-					return failed(err)
-				}
-				fmt.Fprintf(c.OutOrStdout(), "Kept as the baseline: %s, of %d matches. Call this again after a change.\n", baseline, len(after.Matches))
-				return nil
-			}
-			var before *compare.Side
-			if baseline != "" {
-				if before, err = compare.Baseline(baseline); err != nil {
-					return &exitError{exitUsage, err}
-				}
-			} else if before, err = load(args[0]); err != nil {
+			o.playing.Wall, o.playing.Progress = wallOptions(), huntProgress(c)
+			before, after, err := o.sides(c, args)
+			if err != nil || before == nil {
 				return err
 			}
-			r := compare.Sides(before, after, errorRate)
-			if r.Before.Matches == 0 || r.After.Matches == 0 {
-				return failed(errors.New("one side has no match that could be played, so there is nothing to compare"))
-			}
-			if html != "" {
-				var text bytes.Buffer
-				if err := page.Compare(&text, r); err != nil {
-					return failed(err)
-				}
-				if err := atomicfile.Text(html, text.Bytes()); err != nil {
-					return failed(err)
-				}
-			}
-			if asJSON {
-				if err := printJSON(c, r); err != nil {
-					return err
-				}
-			} else {
-				report.NewText(c.OutOrStdout()).Compare(r)
-			}
-			if r.Worse() {
-				return quiet(exitOutOfSync)
-			}
-			return nil
+			return o.tell(c, compare.Sides(before, after, o.errorRate))
 		},
 	}
 	f := c.Flags()
-	f.IntVar(&playing.Times, "times", 40, "matches of each plan")
+	f.IntVar(&o.playing.Times, "times", 40, "matches of each plan")
 	f.Uint64Var(&seed, "seed", 0, "seed of the first match of plans (default the plan's)")
-	f.StringVar(&playing.Clock, "clock", "", "clock to play plans on: virtual or wall (default the plan's)")
-	f.StringVar(&baseline, "baseline", "", "compare with the baseline in this file, or save one there")
-	f.StringVar(&html, "html", "", "write a page to this file too")
-	f.BoolVar(&asJSON, "json", false, "print JSON instead of text")
-	f.Float64Var(&errorRate, "error-rate", compare.ErrorRate, "false alarm rate over everything that is compared")
+	f.StringVar(&o.playing.Clock, "clock", "", "clock to play plans on: virtual or wall (default the plan's)")
+	f.StringVar(&o.baseline, "baseline", "", "compare with the baseline in this file, or save one there")
+	f.StringVar(&o.html, "html", "", "write a page to this file too")
+	f.BoolVar(&o.asJSON, "json", false, "print JSON instead of text")
+	f.Float64Var(&o.errorRate, "error-rate", compare.ErrorRate, "false alarm rate over everything that is compared")
 	complete(c, "clock", []string{plan.Virtual, plan.Wall})
 	return c
+}
+
+// comparison is what zwheel compare was asked for.
+type comparison struct {
+	playing        compare.Playing
+	baseline, html string
+	asJSON         bool
+	errorRate      float64
+}
+
+func (o *comparison) check(c *cobra.Command, args []string) error {
+	switch {
+	case !(o.errorRate > 0 && o.errorRate < 1):
+		return usage("--error-rate %v: write a share between 0 and 1, like 0.05", o.errorRate)
+	case (o.baseline == "") != (len(args) == 2):
+		return usage("name two runs, hunts or plans, or one and --baseline FILE; see %s --help", c.CommandPath())
+	case o.playing.Times < 1:
+		return usage("--times %d: write at least 1", o.playing.Times)
+	case o.playing.Clock != "" && o.playing.Clock != plan.Virtual && o.playing.Clock != plan.Wall:
+		return usage("--clock %s: there are %s and %s", o.playing.Clock, plan.Virtual, plan.Wall)
+	}
+	return nil
+}
+
+// sides loads or plays what is compared. There is nothing before if what was named was
+// saved as the baseline.
+func (o *comparison) sides(c *cobra.Command, args []string) (before, after *compare.Side, err error) {
+	if after, err = o.load(c, args[len(args)-1]); err != nil {
+		return nil, nil, err
+	}
+	if o.baseline == "" {
+		before, err = o.load(c, args[0])
+		return before, after, err
+	}
+	if _, err := os.Stat(o.baseline); errors.Is(err, os.ErrNotExist) {
+		if err := after.Keep(o.baseline); err != nil {
+			return nil, nil, failed(err)
+		}
+		fmt.Fprintf(c.OutOrStdout(), "Kept as the baseline: %s, of %d matches. Call this again after a change.\n", o.baseline, len(after.Matches))
+		return nil, nil, nil
+	}
+	if before, err = compare.Baseline(o.baseline); err != nil {
+		return nil, nil, &exitError{exitUsage, err}
+	}
+	return before, after, nil
+}
+
+func (o *comparison) load(c *cobra.Command, path string) (*compare.Side, error) {
+	side, err := compare.Load(c.Context(), path, o.playing)
+	switch {
+	case err != nil && c.Context().Err() != nil:
+		return nil, &exitError{exitInterrupted, errors.New("interrupted; nothing was compared")}
+	case err != nil:
+		return nil, &exitError{exitUsage, err}
+	}
+	return side, nil
+}
+
+func (o *comparison) tell(c *cobra.Command, r *compare.Result) error {
+	if r.Before.Matches == 0 || r.After.Matches == 0 {
+		return failed(errors.New("one side has no match that could be played, so there is nothing to compare"))
+	}
+	if o.html != "" {
+		var text bytes.Buffer
+		if err := page.Compare(&text, r); err != nil {
+			return failed(err)
+		}
+		if err := atomicfile.Text(o.html, text.Bytes()); err != nil {
+			return failed(err)
+		}
+	}
+	if o.asJSON {
+		if err := printJSON(c, r); err != nil {
+			return err
+		}
+	} else {
+		report.NewText(c.OutOrStdout()).Compare(r)
+	}
+	if r.Worse() {
+		return quiet(exitOutOfSync)
+	}
+	return nil
 }

@@ -212,7 +212,7 @@ func (m *wallMatch) clientChecks(p *participant) []check {
 		{name: p.name + ": the server answers it", tried: "packets in both directions", within: within, participant: m.server,
 			done: func() bool { return p.facts.down > 0 }, came: func() string { return fmt.Sprintf("%d up, %d down", p.facts.up, p.facts.down) },
 			lacks: func() string {
-				if refused = m.relay.Stats().Refused; refused > 0 {
+				if refused = m.wire.relay.Stats().Refused; refused > 0 {
 					return fmt.Sprintf("%s went to the server, whose port refused %d", count(p.facts.up, "packet"), refused)
 				}
 				return fmt.Sprintf("%s went to the server and none came back", count(p.facts.up, "packet"))

@@ -164,7 +164,7 @@ func Run(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
 		}
 	}
 	if p.Clock == plan.Wall {
-		return runReal(ctx, p, options)
+		return runWall(ctx, p, options)
 	}
 	m, err := newMatch(p, options)
 	if err != nil {

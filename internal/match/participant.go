@@ -17,7 +17,6 @@ import (
 	"zitherwheel/internal/bot"
 	"zitherwheel/internal/control"
 	"zitherwheel/internal/match/process"
-	"zitherwheel/internal/network/relay"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/clocksync"
@@ -44,14 +43,10 @@ type participant struct {
 	ready   *regexp.Regexp // a log line by which it is known to be ready, or nil
 
 	// of a bot
+	route
 	bot    bot.Player
 	did    bot.Recorder
 	steps  plan.Bot
-	link   *relay.Link
-	paths  []int // of the relay
-	at     []string
-	moves  []time.Duration // still to come
-	resets []time.Duration
 	seq    uint64
 	told   string       // the input that its view was told last
 	sent   control.Line // the input that was sent last
@@ -83,7 +78,7 @@ type facts struct {
 // tailKept is how many of the last log lines are shown with a failure.
 const tailKept = 12
 
-func (m *wallMatch) newParty(view int, name string, program *plan.Program) *participant {
+func (m *wallMatch) newParticipant(view int, name string, program *plan.Program) *participant {
 	var ready *regexp.Regexp
 	if program.Ready.Log != "" {
 		ready = regexp.MustCompile(program.Ready.Log) // the plan was checked
@@ -122,45 +117,22 @@ func (p *participant) start() error {
 	m := p.match
 	spec := process.Spec{Name: p.title(), Folder: m.build.Folder, DriveInput: p.program.Drive == plan.InputDrive, DriveSocket: p.program.Drive == plan.SocketDrive,
 		Signal: p.program.Stop.Signal, StopWithin: p.program.Stop.Within, Guard: m.guard}
-	tracePath := ""
-	switch p.program.Trace {
-	case plan.OutputTrace:
-	case plan.NoTrace:
-		spec.Trace.None = true
-	case plan.SocketTrace:
-		listener, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			return fmt.Errorf("listening for the trace of %s: %w", p.title(), err)
-		}
-		spec.Trace.Socket, tracePath = listener, listener.Addr().String()
-	default:
-		tracePath = plan.Fill(p.program.Trace, p.values(""))
-		if !filepath.IsAbs(tracePath) {
-			tracePath = filepath.Join(m.build.Folder, tracePath)
-		}
-		if err := os.Remove(tracePath); err != nil && !os.IsNotExist(err) { // what an earlier run left there is not this one's
-			return err
-		}
-		spec.Trace.File = tracePath
+	var tracePath string
+	var err error
+	if spec.Trace, tracePath, err = p.tracePlace(); err != nil {
+		return err
 	}
 	values := p.values(tracePath)
 	for _, word := range p.program.Run {
 		spec.Run = append(spec.Run, plan.Fill(word, values))
 	}
-	env := map[string]string{"ZWHEEL_NAME": p.name, "ZWHEEL_SEED": values["seed"], "ZWHEEL_SERVER": net.JoinHostPort(values["host"], values["port"]), "ZWHEEL_TRACE": tracePath}
-	for _, more := range []map[string]string{m.build.Env, p.program.Env} {
-		for k, v := range more {
-			env[k] = plan.Fill(v, values)
-		}
-	}
-	for _, k := range slices.Sorted(maps.Keys(env)) {
-		spec.Env = append(spec.Env, k+"="+env[k])
-	}
+	spec.Env = p.environment(values)
 	p.live = clocksync.Live{}
 	p.mirror.forget()
 	p.sent, p.told = control.Line{}, ""
 	p.started = m.now()
 	p.facts.started++
+	m.releasePorts()
 	process, err := process.Start(spec, func(l process.Line) {
 		// Trace lines are waited for. A flood of log text is neither to slow the
 		// program down nor to hold up what others say.
@@ -185,6 +157,46 @@ func (p *participant) start() error {
 		p.say(control.Line{Do: control.Hello, Version: control.Version, Name: p.name, Seed: m.plan.Seed})
 	}
 	return nil
+}
+
+// tracePlace is where its process is to tell its trace lines: a file, or an address that
+// is listened at.
+func (p *participant) tracePlace() (place process.Trace, path string, err error) {
+	switch p.program.Trace {
+	case plan.OutputTrace:
+	case plan.NoTrace:
+		place.None = true
+	case plan.SocketTrace:
+		listener, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return place, "", fmt.Errorf("listening for the trace of %s: %w", p.title(), err)
+		}
+		place.Socket, path = listener, listener.Addr().String()
+	default:
+		path = plan.Fill(p.program.Trace, p.values(""))
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(p.match.build.Folder, path)
+		}
+		if err := os.Remove(path); err != nil && !os.IsNotExist(err) { // what an earlier run left there is not this one's
+			return place, "", err
+		}
+		place.File = path
+	}
+	return place, path, nil
+}
+
+// environment is what its process finds in its environment beside this program's.
+func (p *participant) environment(values map[string]string) (list []string) {
+	env := map[string]string{"ZWHEEL_NAME": p.name, "ZWHEEL_SEED": values["seed"], "ZWHEEL_SERVER": net.JoinHostPort(values["host"], values["port"]), "ZWHEEL_TRACE": values["trace"]}
+	for _, more := range []map[string]string{p.match.build.Env, p.program.Env} {
+		for k, v := range more {
+			env[k] = plan.Fill(v, values)
+		}
+	}
+	for _, k := range slices.Sorted(maps.Keys(env)) {
+		list = append(list, k+"="+env[k])
+	}
+	return list
 }
 
 func (p *participant) running() bool { return p.process != nil && p.process.Running() }

@@ -1,7 +1,9 @@
 package match
 
 import (
+	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"os"
@@ -16,58 +18,37 @@ import (
 	"zitherwheel/internal/random"
 )
 
-// choosePorts finds free ports where the plan leaves that open.
-func (m *wallMatch) choosePorts() error {
-	host := "127.0.0.1"
-	if m.build.Attach != "" {
-		var err error
-		if host, _, err = net.SplitHostPort(m.build.Attach); err != nil {
-			return err
-		}
-	}
-	m.build.Ports = slices.Clone(m.build.Ports)
-	for i := range m.build.Ports {
-		p := &m.build.Ports[i]
-		if p.Number == 0 {
-			var err error
-			if p.Number, err = freePort(p.Network); err != nil {
-				return fmt.Errorf("no free %s port: %w", p.Network, err)
-			}
-		}
-		m.addresses = append(m.addresses, net.JoinHostPort(host, strconv.Itoa(p.Number)))
-	}
-	return nil
+// wire is what lies between the bots and the server's ports.
+type wire struct {
+	relay     *relay.Relay
+	byPath    []*participant   // whose packets go along a path of the relay
+	listening []netip.AddrPort // by path
+	packets   []relay.Packet   // that were taken last; the memory is used again
+	capture   *pcap.Writer     // nil unless packets are kept with their payloads
+	captured  *os.File
 }
 
-func freePort(network string) (int, error) {
-	if network == "udp" {
-		c, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
-		if err != nil {
-			return 0, err
-		}
-		defer c.Close()
-		return c.LocalAddr().(*net.UDPAddr).Port, nil
-	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
+// route is a bot's own part of the wire.
+type route struct {
+	paths  []int    // of the relay
+	at     []string // where the relay listens for its client, by the server's ports
+	moves  []time.Duration
+	resets []time.Duration // both still to come
 }
 
-// openRelay gives every bot a link and a way to each of the server's ports.
-func (m *wallMatch) openRelay() error {
+// openWire gives every bot a link and a way to each of the server's ports.
+func (m *wallMatch) openWire() error {
+	w := &m.wire
 	var err error
 	zero := m.base.Add(m.zero)
-	if m.relay, err = relay.Open(relay.Options{Zero: zero, Record: m.options.Record}); err != nil {
+	if w.relay, err = relay.Open(relay.Options{Zero: zero, Record: m.options.Record}); err != nil {
 		return err
 	}
 	if m.options.Record && m.folder != nil {
-		if m.captured, err = os.Create(filepath.Join(m.folder.Path(), "packets.pcapng")); err != nil {
+		if w.captured, err = os.Create(filepath.Join(m.folder.Path(), "packets.pcapng")); err != nil {
 			return err
 		}
-		if m.capture, err = pcap.New(m.captured, zero); err != nil {
+		if w.capture, err = pcap.New(w.captured, zero); err != nil {
 			return err
 		}
 	}
@@ -80,7 +61,8 @@ func (m *wallMatch) openRelay() error {
 			}
 			return link.NewLine(course, random.Stream(m.plan.Seed, "link/"+b.name+"/"+d.String()))
 		}
-		b.link, b.moves, b.resets = relay.NewLink(stream(link.Up), stream(link.Down)), l.Moves, l.Resets
+		lines := relay.NewLink(stream(link.Up), stream(link.Down))
+		b.moves, b.resets = l.Moves, l.Resets
 		if b.program == &m.build.Host { // it is the server: nobody is in between
 			continue
 		}
@@ -93,17 +75,116 @@ func (m *wallMatch) openRelay() error {
 			if to.Addr().Is6() && !to.Addr().Is4In6() && to.Addr().IsLoopback() {
 				listen = netip.MustParseAddrPort("[::1]:0")
 			}
-			at, err := m.relay.Add(relay.Path{Network: port.Network, Listen: listen, To: to, Link: func(int) *relay.Link { return b.link }, Expire: time.Hour})
+			at, err := w.relay.Add(relay.Path{Network: port.Network, Listen: listen, To: to, Link: func(int) *relay.Link { return lines }, Expire: time.Hour})
 			if err != nil {
 				return err
 			}
-			m.listening = append(m.listening, at)
+			w.listening = append(w.listening, at)
 			b.at = append(b.at, at.String())
-			b.paths = append(b.paths, len(m.byPath))
-			m.byPath = append(m.byPath, b)
+			b.paths = append(b.paths, len(w.byPath))
+			w.byPath = append(w.byPath, b)
 		}
 	}
 	return nil
+}
+
+// take takes the packets that have passed since the last time.
+func (m *wallMatch) take() {
+	w := &m.wire
+	w.packets = w.relay.Take(w.packets[:0])
+	for _, packet := range w.packets {
+		b := w.byPath[packet.Path]
+		if packet.Direction == link.Up {
+			b.facts.up++
+			b.sign(packet.Outcome.Sent)
+		} else {
+			b.facts.down++
+			if m.server != nil {
+				m.server.sign(packet.Outcome.Sent)
+			}
+		}
+		if !m.over && b.view >= 0 {
+			m.packet(b.view, packet.Direction, packet.Outcome, packet.Payload)
+			if w.capture != nil {
+				m.note(w.capture.Packet(packet, w.listening[packet.Path]))
+			}
+		}
+	}
+}
+
+// follow gives a client another port, or cuts its connections, when the plan says so.
+func (r *route) follow(now time.Duration, through *relay.Relay) (err error) {
+	for ; len(r.moves) > 0 && now >= r.moves[0]; r.moves = r.moves[1:] {
+		for _, path := range r.paths {
+			err = errors.Join(err, through.Move(path))
+		}
+	}
+	for ; len(r.resets) > 0 && now >= r.resets[0]; r.resets = r.resets[1:] {
+		for _, path := range r.paths {
+			through.Reset(path)
+		}
+	}
+	return err
+}
+
+func (w *wire) close() (err error) {
+	if w.relay != nil {
+		err = w.relay.Close()
+	}
+	if w.capture != nil {
+		err = errors.Join(err, w.capture.Flush(), w.captured.Close())
+	}
+	return err
+}
+
+// choosePorts finds free ports where the plan leaves that open, and holds them until the
+// server is started.
+func (m *wallMatch) choosePorts() error {
+	host := "127.0.0.1"
+	if m.build.Attach != "" {
+		var err error
+		if host, _, err = net.SplitHostPort(m.build.Attach); err != nil {
+			return err
+		}
+	}
+	m.build.Ports = slices.Clone(m.build.Ports)
+	for i := range m.build.Ports {
+		p := &m.build.Ports[i]
+		if p.Number == 0 {
+			held, number, err := holdPort(p.Network)
+			if err != nil {
+				m.releasePorts()
+				return fmt.Errorf("no free %s port: %w", p.Network, err)
+			}
+			m.held, p.Number = append(m.held, held), number
+		}
+		m.addresses = append(m.addresses, net.JoinHostPort(host, strconv.Itoa(p.Number)))
+	}
+	return nil
+}
+
+// releasePorts leaves the ports to the server that is about to be started.
+func (m *wallMatch) releasePorts() {
+	for _, port := range m.held {
+		port.Close()
+	}
+	m.held = nil
+}
+
+// holdPort takes a free port, so that no match played beside this one is given the same.
+func holdPort(network string) (io.Closer, int, error) {
+	if network == "udp" {
+		c, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+		if err != nil {
+			return nil, 0, err
+		}
+		return c, c.LocalAddr().(*net.UDPAddr).Port, nil
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, 0, err
+	}
+	return l, l.Addr().(*net.TCPAddr).Port, nil
 }
 
 // resolve turns HOST:PORT into an address.

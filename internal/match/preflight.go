@@ -33,7 +33,7 @@ type Step struct {
 // can be wrong, and stops at the first thing that is. It hands every step to each
 // as it was done, and reports whether all went well.
 func Preflight(ctx context.Context, p *plan.Plan, options Options, each func(Step)) (bool, error) {
-	m, err := newReal(p, options)
+	m, err := newWall(p, options)
 	if err != nil {
 		return false, err
 	}
@@ -141,7 +141,7 @@ func (f *preflight) comesIn(p *participant) bool {
 		return p.facts.everIn || !p.running() || f.ending.Why != "" || time.Now().After(until), nil
 	})
 	// One that never got as far as the server is no matter of how many there are.
-	return p.facts.everIn || !p.running() || p.program != &f.build.Host && (p.facts.up == 0 || f.relay.Stats().Refused > 0) || p.refused() || f.ctx.Err() != nil
+	return p.facts.everIn || !p.running() || p.program != &f.build.Host && (p.facts.up == 0 || f.wire.relay.Stats().Refused > 0) || p.refused() || f.ctx.Err() != nil
 }
 
 // start starts a client and asks it to join.

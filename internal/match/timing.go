@@ -51,8 +51,8 @@ func (s *stalls) end() {
 // timing is how well the match has kept time.
 func (m *wallMatch) timing() *metrics.Timing {
 	t := &metrics.Timing{Machine: lateness(&m.stalls.timing), Stalls: m.stalls.count, Stalled: m.stalls.stalled.Seconds()}
-	if m.relay != nil {
-		stats := m.relay.Stats()
+	if m.wire.relay != nil {
+		stats := m.wire.relay.Stats()
 		t.Relay, t.Refused, t.Unsent, t.Full, t.Trouble = lateness(&stats.Timing), stats.Refused, stats.Unsent, stats.Full, stats.Trouble
 	}
 	for _, p := range m.participants {

@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/netip"
+	"io"
 	"os"
 	"slices"
 	"strconv"
@@ -15,9 +15,6 @@ import (
 	"zitherwheel/internal/bot"
 	"zitherwheel/internal/game"
 	"zitherwheel/internal/match/process"
-	"zitherwheel/internal/network/link"
-	"zitherwheel/internal/network/pcap"
-	"zitherwheel/internal/network/relay"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/random"
 	"zitherwheel/internal/review/feed"
@@ -28,7 +25,7 @@ import (
 	"zitherwheel/internal/verdict/rulebook"
 )
 
-// real is a match on the wall clock. Everything that happens comes as an event to
+// wallMatch is a match on the wall clock. Everything that happens comes as an event to
 // one goroutine, which alone touches what is here.
 //
 // Times count from base until the match begins, and from then on, zero later, in
@@ -39,7 +36,8 @@ type wallMatch struct {
 	build        plan.Build
 	options      Options
 	guard        *process.Guard
-	relay        *relay.Relay
+	wire         wire
+	held         []io.Closer    // ports, until the server is started
 	server       *participant   // nil if it is only attached to
 	participants []*participant // by view
 	bots         []*participant
@@ -50,11 +48,6 @@ type wallMatch struct {
 	values       map[string]string
 	addresses    []string // of the server, by its ports
 	events       chan event
-	packets      []relay.Packet
-	byPath       []*participant
-	listening    []netip.AddrPort // by path
-	captured     *os.File         // nil unless packets are kept with their payloads
-	capture      *pcap.Writer
 	stalls       stalls
 	meter        process.Meter
 	flushed      time.Duration
@@ -79,8 +72,8 @@ const (
 	logsWaiting   = 512  // beyond so many events, log text is left out
 )
 
-// newReal puts everything in place and starts nothing.
-func newReal(p *plan.Plan, options Options) (*wallMatch, error) {
+// newWall puts everything in place and starts nothing.
+func newWall(p *plan.Plan, options Options) (*wallMatch, error) {
 	m := &wallMatch{recorder: recorder{names: namesOf(p)}, plan: p, build: p.ToBringUp(), options: options, base: time.Now(),
 		events: make(chan event, eventsWaiting)}
 	self := options.Zwheel
@@ -106,7 +99,7 @@ func newReal(p *plan.Plan, options Options) (*wallMatch, error) {
 		if hosted {
 			program = &plan.Program{Trace: plan.NoTrace, Drive: plan.NoDrive}
 		}
-		m.server = m.newParty(0, rulebook.Server, program)
+		m.server = m.newParticipant(0, rulebook.Server, program)
 		m.participants = append(m.participants, m.server)
 	}
 	for _, b := range p.Bots {
@@ -114,7 +107,7 @@ func newReal(p *plan.Plan, options Options) (*wallMatch, error) {
 		if hosted && b.Name == p.Game.Host {
 			program = &m.build.Host
 		}
-		c := m.newParty(len(m.participants), b.Name, program)
+		c := m.newParticipant(len(m.participants), b.Name, program)
 		random := random.Stream(p.Seed, "bot/"+b.Name)
 		c.bot = player(options, b, game.Area{Width: m.build.Area[0], Height: m.build.Area[1]}, whim(p), random)
 		c.steps = b
@@ -127,9 +120,9 @@ func newReal(p *plan.Plan, options Options) (*wallMatch, error) {
 	return m, nil
 }
 
-// runReal plays a match on the wall clock.
-func runReal(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
-	m, err := newReal(p, options)
+// runWall plays a match on the wall clock.
+func runWall(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
+	m, err := newWall(p, options)
 	if err != nil {
 		return nil, err
 	}
@@ -224,7 +217,7 @@ func (m *wallMatch) begin() error {
 		}
 		p.early = nil
 	}
-	return m.openRelay()
+	return m.openWire()
 }
 
 // play lets the bots play until the match is over, cannot go on, or ctx is done.
@@ -320,38 +313,9 @@ func (m *wallMatch) attend() {
 	for _, p := range m.participants {
 		p.traceLost(now)
 	}
-	m.packets = m.relay.Take(m.packets[:0])
-	for _, packet := range m.packets {
-		b := m.byPath[packet.Path]
-		if packet.Direction == link.Up {
-			b.facts.up++
-			b.sign(packet.Outcome.Sent)
-		} else {
-			b.facts.down++
-			if m.server != nil {
-				m.server.sign(packet.Outcome.Sent)
-			}
-		}
-		if !m.over && b.view >= 0 {
-			m.packet(b.view, packet.Direction, packet.Outcome, packet.Payload)
-			if m.capture != nil {
-				m.note(m.capture.Packet(packet, m.listening[packet.Path]))
-			}
-		}
-	}
+	m.take()
 	for _, b := range m.bots {
-		for len(b.moves) > 0 && now >= b.moves[0] {
-			b.moves = b.moves[1:]
-			for _, path := range b.paths {
-				m.note(m.relay.Move(path))
-			}
-		}
-		for len(b.resets) > 0 && now >= b.resets[0] {
-			b.resets = b.resets[1:]
-			for _, path := range b.paths {
-				m.relay.Reset(path)
-			}
-		}
+		m.note(b.follow(now, m.wire.relay))
 	}
 	if m.folder != nil && now-m.flushed >= flushEvery {
 		m.flushed = now
@@ -449,12 +413,8 @@ func (m *wallMatch) stop() {
 	close(finished)
 	<-drained
 	m.guard.Close()
-	if m.relay != nil {
-		m.note(m.relay.Close())
-	}
-	if m.capture != nil {
-		m.note(errors.Join(m.capture.Flush(), m.captured.Close()))
-	}
+	m.note(m.wire.close())
+	m.releasePorts()
 }
 
 // sumUp judges what was recorded and completes the run folder.

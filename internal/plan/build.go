@@ -158,12 +158,7 @@ func areaKey(into *[2]float64) key {
 // commandKey reads a command as a list of words, or as a line that is split as a
 // shell splits it. No shell runs it.
 func commandKey(name string, into *[]string) key {
-	k := wordsKey(name, into)
-	read := k.read
-	k.read = func(n ast.Node) error {
-		if err := read(n); err != nil {
-			return err
-		}
+	return then(wordsKey(name, into), func(n ast.Node) error {
 		if line, ok := scalar(n); ok {
 			words, err := splitWords(line)
 			if err != nil {
@@ -185,8 +180,7 @@ func commandKey(name string, into *[]string) key {
 			}
 		}
 		return nil
-	}
-	return k
+	})
 }
 
 var inBraces = regexp.MustCompile(`\{([a-z][a-z0-9-]*)\}`)
@@ -202,16 +196,10 @@ func Fill(text string, values map[string]string) string {
 }
 
 func patternKey(name string, into *string) key {
-	k := textKey(name, into)
-	read := k.read
-	k.read = func(n ast.Node) error {
-		if err := read(n); err != nil {
-			return err
-		}
+	return then(textKey(name, into), func(ast.Node) error {
 		_, err := regexp.Compile(*into)
 		return err
-	}
-	return k
+	})
 }
 
 func envKey(name string, into *map[string]string) key {

@@ -195,14 +195,22 @@ func textKey(name string, into *string) key {
 	}}
 }
 
-func wordKey(name string, into *string, allowed []string) key {
-	k := textKey(name, into)
-	k.schema = schema{"type": "string", "enum": allowed}
+// then does something with what a key has read: it checks it, or puts it where it belongs.
+func then(k key, next func(n ast.Node) error) key {
 	read := k.read
 	k.read = func(n ast.Node) error {
 		if err := read(n); err != nil {
 			return err
 		}
+		return next(n)
+	}
+	return k
+}
+
+func wordKey(name string, into *string, allowed []string) key {
+	k := textKey(name, into)
+	k.schema = schema{"type": "string", "enum": allowed}
+	return then(k, func(n ast.Node) error {
 		for _, word := range allowed {
 			if *into == word {
 				return nil
@@ -216,8 +224,7 @@ func wordKey(name string, into *string, allowed []string) key {
 			did = fmt.Sprintf("did you mean %q? ", best)
 		}
 		return fmt.Errorf("%s is not known; %swrite one of %s", show(n), did, strings.Join(allowed, ", "))
-	}
-	return k
+	})
 }
 
 func wholeKey(name string, into *int, low, high int) key {

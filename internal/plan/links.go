@@ -171,37 +171,23 @@ func outcomesKey(into *[]link.Given) key {
 }
 
 func givenKeys(g *link.Given) []key {
-	number := int(g.Number)
-	packet := wholeKey("packet", &number, 1, 1<<40)
-	readPacket := packet.read
-	packet.read = func(n ast.Node) error {
-		err := readPacket(n)
-		g.Number = uint64(number)
-		return err
-	}
-	var dropped string
+	number, delays, dropped := int(g.Number), g.Delay[:g.Copies], ""
 	if g.Dropped != link.Delivered {
 		dropped = g.Dropped.String()
 	}
-	drop := wordKey("dropped", &dropped, link.Reasons())
-	readDrop := drop.read
-	drop.read = func(n ast.Node) error {
-		err := readDrop(n)
-		g.Dropped, _ = link.ParseReason(dropped)
-		return err
+	return []key{
+		then(wholeKey("packet", &number, 1, 1<<40), func(ast.Node) error { g.Number = uint64(number); return nil }),
+		then(wordKey("dropped", &dropped, link.Reasons()), func(ast.Node) error { g.Dropped, _ = link.ParseReason(dropped); return nil }),
+		then(timesKey("after", &delays), func(ast.Node) error {
+			if len(delays) > len(g.Delay) {
+				return errors.New("a packet arrives at most twice")
+			}
+			g.Copies = copy(g.Delay[:], delays)
+			return nil
+		}),
+		optional(wholeKey("flipped", &g.Flipped, 0, 1<<20), &g.Flipped),
+		optional(wholeKey("resent", &g.Resent, 0, 100), &g.Resent),
 	}
-	delays := g.Delay[:g.Copies]
-	after := timesKey("after", &delays)
-	readAfter := after.read
-	after.read = func(n ast.Node) error {
-		err := readAfter(n)
-		if len(delays) > len(g.Delay) {
-			return errors.New("a packet arrives at most twice")
-		}
-		g.Copies = copy(g.Delay[:], delays)
-		return err
-	}
-	return []key{packet, drop, after, optional(wholeKey("flipped", &g.Flipped, 0, 1<<20), &g.Flipped), optional(wholeKey("resent", &g.Resent, 0, 100), &g.Resent)}
 }
 
 func outageKeys(at, length *time.Duration) []key {

@@ -185,16 +185,10 @@ func listKey[T any](name, what string, into *[]T, fresh func() T, keys func(*T) 
 // spelled is a key for a value that a plan spells as one of several words.
 func spelled[T comparable](name string, into *T, values []T, words []string) key {
 	word := words[max(0, slices.Index(values, *into))]
-	k := wordKey(name, &word, words)
-	read := k.read
-	k.read = func(n ast.Node) error {
-		err := read(n)
-		if i := slices.Index(words, word); err == nil && i >= 0 {
-			*into = values[i]
-		}
-		return err
-	}
-	return k
+	return then(wordKey(name, &word, words), func(ast.Node) error {
+		*into = values[slices.Index(words, word)]
+		return nil
+	})
 }
 
 func always(k key, v *time.Duration) key { // a 0 here is not the default

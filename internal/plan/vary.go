@@ -309,11 +309,7 @@ func (p *Plan) drawKey() key {
 		}},
 	}
 	k := nestedKey("draw", keys)
-	read := k.read
-	k.read = func(n ast.Node) error {
-		if err := read(n); err != nil {
-			return err
-		}
+	return then(k, func(n ast.Node) error {
 		p.checks = append(p.checks, func() error {
 			for _, name := range d.Links {
 				if !slices.ContainsFunc(p.allLinks(), func(l link.Pair) bool { return l.Name == name }) {
@@ -329,8 +325,7 @@ func (p *Plan) drawKey() key {
 			return nil
 		})
 		return nil
-	}
-	return k
+	})
 }
 
 // checkDraw tries each value that can be drawn.

@@ -91,76 +91,101 @@ func (c *inquiry) leastDelay(ctx context.Context, w *Why) error {
 	return nil
 }
 
+// trial plays a variant, and reports whether it shows the finding still; what names it in
+// the list of what was tried.
+type trial func(what string, v Variant) (shows bool, err error)
+
 // people finds who is needed, and of these whose late joining and whose inputs.
-func (c *inquiry) people(ctx context.Context, w *Why, base Variant, try func(string, Variant) (bool, error)) (string, error) {
-	var others []string
-	mine := c.target.View // nobody of the bots, if the server's own view is wrong
-	if !slices.ContainsFunc(c.Plan.Bots, func(b plan.Bot) bool { return b.Name == mine }) {
-		mine = ""
+func (c *inquiry) people(ctx context.Context, w *Why, base Variant, try trial) (string, error) {
+	who, needs, err := c.present(ctx, w, base, try)
+	if err != nil {
+		return "", err
 	}
-	for _, b := range c.Plan.Bots {
-		if b.Name != mine {
-			others = append(others, b.Name)
-		}
-	}
-	var needs []string
-	var who []string
-	alone := false
-	if mine != "" {
-		who = append(who, mine)
-		var err error
-		if alone, err = try("nobody else in the match", onlyBots(base, who)); err != nil {
-			return "", err
-		}
-	}
-	if !alone && len(others) > 0 {
-		set, err := minimise(len(others), func(sets [][]int) (int, error) {
-			return c.lab.first(ctx, len(sets), func(i int) Variant { return onlyBots(base, append(slices.Clone(who), named(others, sets[i])...)) }, c.target)
-		})
+	base = onlyBots(base, who)
+	for _, part := range []func(base Variant, try trial, who []string) ([]string, error){doings, usualSettings} {
+		more, err := part(base, try, who)
 		if err != nil {
 			return "", err
 		}
-		present := named(others, set)
-		if len(present) < len(others) {
-			w.Needs = append(w.Needs, Need{"of the others only " + and(present), true})
-		}
-		beside := ""
-		if mine != "" {
-			beside = " beside " + mine
-		}
-		needs = append(needs, fmt.Sprintf("It takes %s%s.", and(present), beside))
-		who = append(who, present...)
+		needs = append(needs, more...)
 	}
-	base = onlyBots(base, who)
+	return strings.Join(needs, " "), nil
+}
+
+// present finds the fewest bots that it takes: the finding's own, and of the others those
+// that it does not show without.
+func (c *inquiry) present(ctx context.Context, w *Why, base Variant, try trial) (who, needs []string, err error) {
+	var others []string
+	mine := ""
+	for _, b := range c.Plan.Bots {
+		if b.Name == c.target.View {
+			mine = b.Name // nobody's, if the server's own view is wrong
+		} else {
+			others = append(others, b.Name)
+		}
+	}
+	if mine != "" {
+		who = []string{mine}
+		if alone, err := try("nobody else in the match", onlyBots(base, who)); err != nil || alone {
+			return who, nil, err
+		}
+	}
+	if len(others) == 0 {
+		return who, nil, nil
+	}
+	set, err := minimise(len(others), func(sets [][]int) (int, error) {
+		return c.lab.first(ctx, len(sets), func(i int) Variant { return onlyBots(base, append(slices.Clone(who), named(others, sets[i])...)) }, c.target)
+	})
+	if err != nil {
+		return nil, nil, err
+	}
+	present := named(others, set)
+	if len(present) < len(others) {
+		w.Needs = append(w.Needs, Need{"of the others only " + and(present), true})
+	}
+	beside := ""
+	if mine != "" {
+		beside = " beside " + mine
+	}
+	return append(who, present...), []string{fmt.Sprintf("It takes %s%s.", and(present), beside)}, nil
+}
+
+// doings finds whose late joining and whose inputs it takes.
+func doings(base Variant, try trial, who []string) (needs []string, err error) {
 	for _, name := range who {
 		moments := base.Script[name]
 		if len(moments) == 0 {
 			continue
 		}
-		if moments[0].At > time.Second {
+		with := func(script []bot.Moment) Variant {
 			v := base
 			v.Script = without(base.Script, name)
-			v.Script[name] = joinAtStart(moments)
-			there, err := try(name+" joining at the start", v)
+			v.Script[name] = script
+			return v
+		}
+		if moments[0].At > time.Second {
+			shows, err := try(name+" joining at the start", with(joinAtStart(moments)))
 			if err != nil {
-				return "", err
+				return nil, err
 			}
-			if !there {
+			if !shows {
 				needs = append(needs, fmt.Sprintf("It takes %s joining late.", name))
 			}
 		}
-		v := base
-		v.Script = without(base.Script, name)
-		v.Script[name] = standing(moments)
-		there, err := try(name+" doing nothing but joining and leaving", v)
+		shows, err := try(name+" doing nothing but joining and leaving", with(standing(moments)))
 		if err != nil {
-			return "", err
+			return nil, err
 		}
-		if !there {
+		if !shows {
 			needs = append(needs, fmt.Sprintf("It takes what %s does.", name))
 		}
 	}
-	for _, rate := range []struct {
+	return needs, nil
+}
+
+// usualSettings finds which of the plan's settings it takes that are not the usual ones.
+func usualSettings(base Variant, try trial, _ []string) (needs []string, err error) {
+	for _, setting := range []struct {
 		what, needs string
 		set         func(p *plan.Plan)
 	}{
@@ -178,21 +203,21 @@ func (c *inquiry) people(ctx context.Context, w *Why, base Variant, try func(str
 	} {
 		p := *base.Plan
 		p.Bots = slices.Clone(p.Bots)
-		rate.set(&p)
+		setting.set(&p)
 		if samePlan(&p, base.Plan) {
 			continue
 		}
 		v := base
 		v.Plan = &p
-		there, err := try(rate.what, v)
+		shows, err := try(setting.what, v)
 		if err != nil {
-			return "", err
+			return nil, err
 		}
-		if !there {
-			needs = append(needs, rate.needs)
+		if !shows {
+			needs = append(needs, setting.needs)
 		}
 	}
-	return strings.Join(needs, " "), nil
+	return needs, nil
 }
 
 // samePlan reports whether two plans have the same rates, reach and places.

@@ -185,45 +185,50 @@ func (w *Witness) ask(now time.Duration, s *Server, c *Client) {
 		w.note(now, wrongness{c, 0}, len(c.things) > 4, 5*time.Second)
 	}
 	for _, t := range c.things {
-		what := wrongness{c, t.id}
-		switch w.fault {
-		case LostGoodbye:
-			gone := t.shown
+		w.askThing(now, s, c, player, t)
+	}
+}
+
+// askThing looks at what the fault can do to one thing that a client shows.
+func (w *Witness) askThing(now time.Duration, s *Server, c *Client, player *player, t *seen) {
+	what := wrongness{c, t.id}
+	switch w.fault {
+	case LostGoodbye:
+		gone := t.shown
+		for _, m := range w.past {
+			_, there := m.things[t.id]
+			gone = gone && !there
+		}
+		w.note(now, what, gone, witnessHold)
+	case NarrowNumbers, AnyHandSteers, LooseSheep, EachDecides, SwappedAxes, CoarseGrid:
+		w.askPlace(now, c, t, what)
+	case OnlyHere:
+		if p, ok := c.poseOf(t); ok && t.species == dogs && t.id != c.own {
+			w.note(now, what, w.never(t.id, func(f fact) bool { return f.gait == p.gait }), witnessHold)
+		}
+	case CountedTwice, EmptyBoard:
+		if t.species == dogs {
+			w.note(now, what, w.never(t.id, func(f fact) bool { return f.score == t.detail }), witnessHold)
+		}
+	case ForgetsWhatItLeft:
+		if t.species == gate && player.knows(t.id) {
+			w.note(now, what, w.never(t.id, func(f fact) bool { return f.open == (t.detail == 1) }), witnessHold)
+		}
+	case FlipNotValue:
+		if t.species == gate {
+			w.askFlips(now, t, what)
+		}
+	case TwoMasters:
+		if t.species == bell {
+			mine := t.text == c.name
 			for _, m := range w.past {
-				_, there := m.things[t.id]
-				gone = gone && !there
+				mine = mine && m.wearer != c.name
 			}
-			w.note(now, what, gone, witnessHold)
-		case NarrowNumbers, AnyHandSteers, LooseSheep, EachDecides, SwappedAxes, CoarseGrid:
-			w.askPlace(now, c, t, what)
-		case OnlyHere:
-			if p, ok := c.poseOf(t); ok && t.species == dogs && t.id != c.own {
-				w.note(now, what, w.never(t.id, func(f fact) bool { return f.gait == p.gait }), witnessHold)
-			}
-		case CountedTwice, EmptyBoard:
-			if t.species == dogs {
-				w.note(now, what, w.never(t.id, func(f fact) bool { return f.score == t.detail }), witnessHold)
-			}
-		case ForgetsWhatItLeft:
-			if t.species == gate && player.knows(t.id) {
-				w.note(now, what, w.never(t.id, func(f fact) bool { return f.open == (t.detail == 1) }), witnessHold)
-			}
-		case FlipNotValue:
-			if t.species == gate {
-				w.askFlips(now, t, what)
-			}
-		case TwoMasters:
-			if t.species == bell {
-				mine := t.text == c.name
-				for _, m := range w.past {
-					mine = mine && m.wearer != c.name
-				}
-				w.note(now, what, mine, witnessHold)
-			}
-		case DifferentEndings:
-			if t.species == round && t.over && s.round.over {
-				w.note(now, what, t.text != s.round.winner, 1500*time.Millisecond)
-			}
+			w.note(now, what, mine, witnessHold)
+		}
+	case DifferentEndings:
+		if t.species == round && t.over && s.round.over {
+			w.note(now, what, t.text != s.round.winner, 1500*time.Millisecond)
 		}
 	}
 }

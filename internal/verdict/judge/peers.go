@@ -13,71 +13,98 @@ import (
 // who is right, and both are named.
 func AmongPeers(peers []string, verdicts []*Verdict) *Verdict {
 	d := &Verdict{Outcome: InSync, Alignment: "shared", Reference: rulebook.NoReference, Incidents: []Incident{}, Findings: []*Finding{}, Events: []*EventReport{}}
-	type disputed struct {
-		finding *Finding
-		against []string
-	}
-	var disputes []*disputed
-	for i, v := range verdicts {
+	for _, v := range verdicts {
 		d.From, d.To = v.From, max(d.To, v.To)
 		d.Comparisons += v.Comparisons
 		d.Excused += v.Excused
 		d.Doubtful += v.Doubtful
-		for _, f := range v.Findings {
-			k := slices.IndexFunc(disputes, func(o *disputed) bool {
-				g := o.finding
-				return g.View == f.View && g.Entity == f.Entity && g.Subject == f.Subject && f.BeganAt <= g.EndedAt+Seconds(g.settle) && g.BeganAt <= f.EndedAt+Seconds(f.settle)
-			})
-			if k < 0 {
-				disputes = append(disputes, &disputed{f, []string{peers[i]}})
-			} else if !slices.Contains(disputes[k].against, peers[i]) {
-				disputes[k].against = append(disputes[k].against, peers[i])
-			}
-		}
 	}
-	for _, o := range disputes {
-		if o.finding.Kind == Crashed || o.finding.overall() == 1 { // nobody disputes that
-			d.Findings = append(d.Findings, o.finding)
-			continue
-		}
-		if others := len(peers) - 1; 2*len(o.against) > others {
-			o.finding.Why = fmt.Sprintf("%s; %d of the %d other views disagree with it", o.finding.Why, len(o.against), others)
-			d.Findings = append(d.Findings, o.finding)
+	for _, dispute := range disputes(peers, verdicts) {
+		if f := dispute.settled(len(peers) - 1); f != nil {
+			d.Findings = append(d.Findings, f)
 		}
 	}
 	for i, name := range peers {
-		merged := ViewReport{Name: name}
-		for k, v := range verdicts {
-			for _, r := range v.Views {
-				if r.Name != name || k == i {
-					continue
-				}
-				merged.Records, merged.From, merged.To, merged.Judged, merged.Entities = r.Records, r.From, r.To, r.Judged, max(merged.Entities, r.Entities)
-				merged.Comparisons += r.Comparisons
-				merged.Excused += r.Excused
-			}
-		}
-		d.Views = append(d.Views, merged)
+		d.Views = append(d.Views, peerReport(name, i, verdicts))
 	}
 	if len(verdicts) > 0 {
-		for i, r := range verdicts[0].Rules {
-			for _, v := range verdicts[1:] {
-				r.Fits += v.Rules[i].Fits
-			}
-			r.Findings = 0
-			for _, f := range d.Findings {
-				if f.rule != nil && f.Subject == (Subject{Name: r.Fields}) && f.rule.Entities == r.Entities {
-					r.Findings++
-				}
-			}
-			d.Rules = append(d.Rules, r)
-		}
-	}
-	if len(verdicts) > 0 {
+		d.Rules = peerRules(verdicts, d.Findings)
 		d.Ending, d.Strict, d.Packets = verdicts[0].Ending, verdicts[0].Strict, verdicts[0].Packets
 	}
 	d.number(func() { d.warnAmongPeers(verdicts) })
 	return d
+}
+
+// dispute is a finding about a view, with the views that it was found against.
+type dispute struct {
+	finding *Finding
+	against []string
+}
+
+// disputes puts together what the verdicts say about the same thing in the same view at
+// the same time.
+func disputes(peers []string, verdicts []*Verdict) (list []*dispute) {
+	for i, v := range verdicts {
+		for _, f := range v.Findings {
+			k := slices.IndexFunc(list, func(o *dispute) bool {
+				g := o.finding
+				return g.View == f.View && g.Entity == f.Entity && g.Subject == f.Subject && f.BeganAt <= g.EndedAt+Seconds(g.settle) && g.BeganAt <= f.EndedAt+Seconds(f.settle)
+			})
+			if k < 0 {
+				list = append(list, &dispute{f, []string{peers[i]}})
+			} else if !slices.Contains(list[k].against, peers[i]) {
+				list[k].against = append(list[k].against, peers[i])
+			}
+		}
+	}
+	return list
+}
+
+// settled is the finding if more than half of the other views disagree with it, or if it
+// is one that nobody disputes; otherwise nil.
+func (o *dispute) settled(others int) *Finding {
+	f := o.finding
+	if f.Kind == Crashed || f.overall() == 1 {
+		return f
+	}
+	if 2*len(o.against) <= others {
+		return nil
+	}
+	f.Why = fmt.Sprintf("%s; %d of the %d other views disagree with it", f.Why, len(o.against), others)
+	return f
+}
+
+// peerReport is what all verdicts but its own say of a view.
+func peerReport(name string, own int, verdicts []*Verdict) ViewReport {
+	merged := ViewReport{Name: name}
+	for i, v := range verdicts {
+		for _, r := range v.Views {
+			if r.Name != name || i == own {
+				continue
+			}
+			merged.Records, merged.From, merged.To, merged.Judged, merged.Entities = r.Records, r.From, r.To, r.Judged, max(merged.Entities, r.Entities)
+			merged.Comparisons += r.Comparisons
+			merged.Excused += r.Excused
+		}
+	}
+	return merged
+}
+
+// peerRules adds up what the verdicts say of each rule.
+func peerRules(verdicts []*Verdict, findings []*Finding) (list []RuleReport) {
+	for i, r := range verdicts[0].Rules {
+		for _, v := range verdicts[1:] {
+			r.Fits += v.Rules[i].Fits
+		}
+		r.Findings = 0
+		for _, f := range findings {
+			if f.rule != nil && f.Subject == (Subject{Name: r.Fields}) && f.rule.Entities == r.Entities {
+				r.Findings++
+			}
+		}
+		list = append(list, r)
+	}
+	return list
 }
 
 // warnAmongPeers keeps the warnings that no verdict contradicts: each view is left out
