@@ -73,21 +73,22 @@ func TestWhatIsPrintedFitsTheSchemas(t *testing.T) {
 	require.NoError(t, os.WriteFile(path, []byte("duration: 8s\ngame: {faults: [narrow-numbers, once-unreliable]}\nbots: [{name: fern, link: far-shore}, {name: moss}]"), 0o600))
 	for _, c := range []struct {
 		schema string
+		code   int
 		args   []string
 	}{
-		{"findings", []string{"run", path, "--out", folder, "--json"}},
-		{"findings", []string{"check", folder, "--json"}},
-		{"sheet", []string{"show", folder, "F1", "--json"}},
-		{"story", []string{"show", folder, "F1", "--around", "--json"}},
-		{"replay", []string{"replay", folder, "--json"}},
-		{"why", []string{"why", folder, "F1", "--json"}},
-		{"shrink", []string{"shrink", folder, "F1", "--json", "--max", "40"}},
-		{"hunt", []string{"hunt", path, "--times", "4", "--out", filepath.Join(dir, "hunt"), "--json"}},
-		{"compare", []string{"compare", filepath.Join(dir, "hunt"), path, "--times", "4", "--json"}},
-		{"sweep", []string{"sweep", path, "--vary", "latency=0ms,50ms", "--out", filepath.Join(dir, "sweep"), "--json"}},
+		{"findings", exitOutOfSync, []string{"run", path, "--out", folder, "--json"}},
+		{"findings", exitOutOfSync, []string{"check", folder, "--json"}},
+		{"sheet", exitInSync, []string{"show", folder, "F1", "--json"}},
+		{"story", exitInSync, []string{"show", folder, "F1", "--around", "--json"}},
+		{"replay", exitOutOfSync, []string{"replay", folder, "--json"}},
+		{"why", exitInSync, []string{"why", folder, "F1", "--json"}},
+		{"shrink", exitInSync, []string{"shrink", folder, "F1", "--json", "--max", "40"}},
+		{"hunt", exitOutOfSync, []string{"hunt", path, "--times", "4", "--out", filepath.Join(dir, "hunt"), "--json"}},
+		{"compare", exitInSync, []string{"compare", filepath.Join(dir, "hunt"), path, "--times", "4", "--json"}},
+		{"sweep", exitInSync, []string{"sweep", path, "--vary", "latency=0ms,50ms", "--out", filepath.Join(dir, "sweep"), "--json"}},
 	} {
 		var out, messages bytes.Buffer
-		Main(c.args, &out, &messages)
+		assert.Equal(t, c.code, Main(c.args, &out, &messages), "%v: %s", c.args, messages.String())
 		fits(t, c.schema, out.Bytes())
 	}
 	text, err := os.ReadFile(filepath.Join(folder, "measures.json"))

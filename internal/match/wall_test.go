@@ -5,6 +5,7 @@ package match_test
 import (
 	"bytes"
 	"context"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -21,9 +22,11 @@ import (
 
 	"zitherwheel/internal/cli"
 	"zitherwheel/internal/match"
+	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/run/ending"
+	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/judge"
 )
 
@@ -353,12 +356,45 @@ links:
 	require.NoError(t, err)
 	require.Equal(t, ending.Complete, r.Ending.How, r.Ending.Why)
 	assert.Empty(t, r.Verdict.Findings, "none of it is the game's fault")
-	run, err := run.Open(folder)
+	recorded, err := run.Open(folder)
 	require.NoError(t, err)
-	file, err := os.Open(run.PacketsPath())
+	file, err := trace.Open(recorded.PacketsPath())
 	require.NoError(t, err)
 	defer file.Close()
-	assert.Greater(t, r.Measures.Views[0].Down.Lost, 5, "in the outage")
+	packets := run.NewPacketReader(file)
+	var cut, passed, quick, slow int
+	for {
+		view, d, f, err := packets.Next()
+		if err == io.EOF {
+			break
+		}
+		require.NoError(t, err)
+		if view != "fern" || d != link.Down {
+			continue
+		}
+		if f.Sent >= 3*time.Second && f.Sent < 3700*time.Millisecond {
+			cut++
+			assert.Equal(t, link.Outage, f.Dropped, "sent at %v", f.Sent)
+			continue
+		}
+		passed++
+		if !assert.Equal(t, 1, f.Copies, "sent at %v", f.Sent) {
+			continue
+		}
+		least := 30 * time.Millisecond
+		if f.Sent >= 5*time.Second {
+			slow++
+			least = 120 * time.Millisecond
+		} else if f.Arrives[0]-f.Sent < 120*time.Millisecond {
+			quick++
+		}
+		assert.GreaterOrEqual(t, f.Arrives[0]-f.Sent, least, "sent at %v", f.Sent)
+	}
+	assert.Greater(t, cut, 5)
+	assert.Greater(t, passed, 40)
+	assert.Greater(t, slow, 5)
+	assert.Greater(t, 2*quick, passed, "most were as quick as the link before it changed")
+	assert.Equal(t, cut, r.Measures.Views[0].Down.Lost, "and nothing else was lost")
 }
 
 func TestManyBots(t *testing.T) {

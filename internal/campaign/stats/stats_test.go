@@ -54,7 +54,7 @@ func TestSurprise(t *testing.T) {
 
 func TestSurprisePaired(t *testing.T) {
 	assert.Equal(t, 1.0, SurprisePaired(0, 0))
-	assert.InDelta(t, 1, SurprisePaired(3, 3), 0.5)
+	assert.InDelta(t, 1, SurprisePaired(3, 3), 1e-9)
 	assert.InDelta(t, 2.0/32, SurprisePaired(5, 0), 1e-9, "five heads in a row, or five tails")
 	assert.InDelta(t, 2.0/64, SurprisePaired(0, 6), 1e-9)
 }
