@@ -22,7 +22,7 @@ require (
 	golang.org/x/net v0.59.0
 	golang.org/x/sync v0.25.0
 	golang.org/x/sys v0.48.0
-	gonum.org/v1/gonum v0.16.0
+	gonum.org/v1/gonum v0.17.0
 	gonum.org/v1/plot v0.17.0
 	pgregory.net/rapid v1.3.0
 )

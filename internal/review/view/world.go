@@ -63,19 +63,15 @@ func newWays(names *trace.Names, views []string, rules rulebook.Rules) *ways {
 	return w
 }
 
-// placeOf is which two fields tell where a thing is on the ground: those of the
-// first rule that compares it by distance; of three, the first and the last.
+// placeOf is which two of the fields of its place tell where a thing is on the ground: of
+// three, the first and the last.
 func (w *ways) placeOf(e trace.Entity) *[2]trace.Field {
 	place, known := w.places[e]
 	if known {
 		return place
 	}
-	id := w.names.EntityID(e)
-	for _, rule := range w.rules {
-		if rule.Compare == rulebook.Distance && len(rule.Fields) > 1 && rule.Judged() && rule.Fits(id, false, rule.Fields[0]) {
-			place = &[2]trace.Field{w.names.Field(rule.Fields[0]), w.names.Field(rule.Fields[len(rule.Fields)-1])}
-			break
-		}
+	if fields := rulebook.PlaceOf(w.rules, w.names.EntityID(e)); fields != nil {
+		place = &[2]trace.Field{w.names.Field(fields[0]), w.names.Field(fields[len(fields)-1])}
 	}
 	w.places[e] = place
 	return place

@@ -198,14 +198,8 @@ func (c *Collector) placeOf(e trace.Entity) []trace.Field {
 		return c.places[e].fields
 	}
 	var fields []trace.Field
-	id := c.names.EntityID(e)
-	for _, rule := range c.rules {
-		if rule.Compare == rulebook.Distance && len(rule.Fields) > 1 && rule.Judged() && rule.Of != rulebook.Own && rule.Fits(id, false, rule.Fields[0]) {
-			for _, f := range rule.Fields {
-				fields = append(fields, c.names.Field(f))
-			}
-			break
-		}
+	for _, f := range rulebook.PlaceOf(c.rules, c.names.EntityID(e)) {
+		fields = append(fields, c.names.Field(f))
 	}
 	c.places[e] = place{true, fields}
 	return fields

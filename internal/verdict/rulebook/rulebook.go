@@ -119,6 +119,17 @@ const (
 // Label is how a verdict names what a rule compares: "x, y" or "existence".
 func (r Rule) Label() string { return strings.Join(r.Fields, ", ") }
 
+// PlaceOf is which fields hold the place of an entity: those of the first rule that
+// compares it by distance; nil if there is none.
+func PlaceOf(rules []Rule, id string) []string {
+	for _, rule := range rules {
+		if rule.Compare == Distance && len(rule.Fields) > 1 && rule.Judged() && rule.Of != Own && rule.Fits(id, false, rule.Fields[0]) {
+			return rule.Fields
+		}
+	}
+	return nil
+}
+
 // Judged reports whether anything is compared under the rule at all.
 func (r Rule) Judged() bool { return r.SeenBy != Nobody }
 
