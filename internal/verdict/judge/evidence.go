@@ -78,6 +78,13 @@ func (v *view) packet(d link.Direction, f link.Outcome) {
 	if n := len(v.troubles); n > 64 && f.Sent-v.troubles[n/2].outcome.Sent > troubleKept {
 		v.troubles = append(v.troubles[:0], v.troubles[n/2:]...)
 	}
+	if d == link.Up {
+		if f.Copies == 0 || f.Flipped > 0 {
+			v.lostLast = f.Sent
+		} else {
+			v.upTakes = f.Arrives[0] - f.Sent
+		}
+	}
 	if f.Copies == 0 {
 		v.troubles = append(v.troubles, trouble{d, f, 0})
 		return

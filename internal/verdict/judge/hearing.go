@@ -4,6 +4,8 @@ import (
 	"math"
 	"sort"
 	"time"
+
+	"zitherwheel/internal/network/link"
 )
 
 // never is later than any time that occurs, and small enough to calculate with.
@@ -58,6 +60,49 @@ func (h *hearing) firstSince(t time.Duration) time.Duration {
 		return never
 	}
 	return max(t, h.steps[i].at)
+}
+
+// heardOf is when the reference first heard of what a view did at t or later, or never.
+//
+// A view that sends nothing for a while has nothing to tell: what it shows follows from
+// what it sent before, and the reference knows that as soon as a packet sent at t would
+// have arrived. Otherwise nothing could be said of one that only watches, that sends its
+// inputs when they change, or that has fallen silent. Where packets of that time were
+// lost it is not known what they held.
+func (v *view) heardOf(t time.Duration) time.Duration {
+	first := v.up.firstSince(t)
+	if !v.up.known || v.up.sentSoonAfter(t) || v.lostSince(t) {
+		return first
+	}
+	return min(first, t+v.upTakes)
+}
+
+// sentSoonAfter reports whether a packet that arrived was sent within patience of t.
+func (h *hearing) sentSoonAfter(t time.Duration) bool {
+	i := sort.Search(len(h.steps), func(i int) bool { return h.steps[i].newest >= t })
+	return i < len(h.steps) && h.steps[i].newest <= t+patience
+}
+
+// lostSince reports whether a packet that the view sent from t until patience later, or
+// the last one before t, did not arrive as it was.
+func (v *view) lostSince(t time.Duration) bool {
+	if v.lostLast > v.up.last() && v.lostLast < t {
+		return true
+	}
+	for i := len(v.troubles) - 1; i >= 0 && v.troubles[i].outcome.Sent >= t; i-- {
+		if p := v.troubles[i]; p.direction == link.Up && p.outcome.Sent <= t+patience && (p.outcome.Copies == 0 || p.outcome.Flipped > 0) {
+			return true
+		}
+	}
+	return false
+}
+
+// last is when the newest packet that arrived was sent.
+func (h *hearing) last() time.Duration {
+	if len(h.steps) == 0 {
+		return -never
+	}
+	return h.steps[len(h.steps)-1].newest
 }
 
 // forget drops what no question about t or later needs.

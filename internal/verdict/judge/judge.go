@@ -117,7 +117,7 @@ func New(config Config) *Judge {
 	for i, name := range config.Views {
 		v := &view{judge: j, name: name, number: i}
 		knowing := config.Outcomes && !config.Peers
-		v.down.known, v.up.known, v.asked = knowing, knowing, -never
+		v.down.known, v.up.known, v.asked, v.lostLast = knowing, knowing, -never, -never
 		j.views = append(j.views, v)
 	}
 	return j

@@ -21,7 +21,8 @@ import (
 //
 // where heard(t) is the newest sending time of anything that had reached the
 // view by t, and told(s) of anything from the view that had reached the
-// reference by s. Without records of packets both are the identity.
+// reference by s. Without records of packets both are the identity. A view that
+// sends rarely is not for that reason beyond judgement: see heardOf.
 type tracker struct {
 	rule    *rulebook.Rule
 	path    *path
@@ -108,7 +109,7 @@ type healing struct {
 // window is the stretch of the path that may explain a value shown at t.
 func (v *view) window(rule *rulebook.Rule, t time.Duration) (low, high time.Duration, known bool) {
 	if v.asked != t { // everything a record changes is asked about at its time
-		v.asked, v.heard, v.told, v.askedLag = t, v.down.newest(t), v.up.firstSince(t), -1
+		v.asked, v.heard, v.told, v.askedLag = t, v.down.newest(t), v.heardOf(t), -1
 	}
 	if rule.TimeDriven { // right at the moment at which it is said
 		return t, t + rule.MaxAhead, true
@@ -361,7 +362,7 @@ func (k *tracker) couldKnow(v *view, t time.Duration) time.Duration {
 	if k.rule.MaxAhead == 0 || !v.down.known {
 		return t
 	}
-	return max(t, v.down.firstSince(v.up.firstSince(t)))
+	return max(t, v.down.firstSince(v.heardOf(t)))
 }
 
 const sightingsKept = 48

@@ -30,6 +30,8 @@ type view struct {
 	lately      lately
 	broken      bool // its trace broke off, and it has not come back
 	delay       [2]delays
+	upTakes     time.Duration // how long the last of its packets took that arrived
+	lostLast    time.Duration // when it sent the last one that did not
 	comparisons int
 	excused     int // comparisons explained only by what the link withheld
 	records     int
