@@ -48,6 +48,7 @@ For the full verdict of such traces use zwheel check afterwards.`,
 				}
 				found := feed.Run(folder, p)
 				traces.Sources, traces.Packets, traces.Rules, traces.Reference, traces.Entities = found.Sources, found.Packets, found.Rules, found.Reference, found.Entities
+				traces.Ticks = p.Align == feed.Tick
 				traces.Ended = func() bool {
 					now, err := run.Open(args[0])
 					return err != nil || now.About.How != ending.Running

@@ -25,7 +25,7 @@ func newMatch(p *plan.Plan, options Options) (*virtualMatch, error) {
 	m.prepare(options, m.clock.Now)
 	m.options = options
 	if !options.Silent && !judgedAfterwards(p) {
-		m.bench = feed.NewBench(m.names, m.views, p.Rules, feed.Setting{Reference: p.Reference, Outcomes: true, Strict: p.Strict, Alert: m.alert})
+		m.bench = feed.NewBench(m.names, m.views, p.Rules, feed.Setting{Reference: p.Reference, Ticks: p.Align == feed.Tick, Outcomes: true, Strict: p.Strict, Alert: m.alert})
 	}
 	if options.Folder != "" {
 		if err := m.open(p, options.Folder); err != nil {

@@ -82,6 +82,7 @@ type Change struct {
 // fields at the zero value.
 type Record struct {
 	T         time.Duration // on the view's own monotonic clock
+	Said      time.Duration // likewise, where T was brought onto another clock; else 0
 	Tick      int64         // simulation tick; meaningful if HasTick
 	HasTick   bool
 	Full      bool     // State is the complete state: entities not named in it are gone

@@ -36,7 +36,8 @@ type seat struct {
 type Setting struct {
 	Reference string // rulebook.Server or "", a view's name, or rulebook.NoReference
 	Outcomes  bool   // the outcomes of all packets will be told
-	Ticks     bool   // times are ticks: see judge.Config
+	Ticks     bool   // fields are compared at equal ticks: see judge.Config
+	Timeless  bool   // times follow from ticks, so they tell nothing of how a match felt
 	Strict    bool   // likewise
 
 	Alert func(judge.Alert) // hears of findings as they become certain; may be nil
@@ -46,7 +47,7 @@ type Setting struct {
 // one.
 func NewBench(names *trace.Names, views []string, rules rulebook.Rules, s Setting) *Bench {
 	b := &Bench{rules: rules}
-	if !s.Ticks {
+	if !s.Timeless {
 		b.measures = metrics.New(names, views, views[0] == rulebook.Server, rules)
 	}
 	sit := func(reference int, rules rulebook.Rules) {

@@ -30,28 +30,34 @@ type clocks struct {
 	ticks *tickTimes
 }
 
-// bring sets a record's time on the reference's clock, and reports whether it has
-// one there.
-func (k *clocks) bring(source int, r *trace.Record) bool {
+// bring sets a record's time on the reference's clock.
+func (k *clocks) bring(source int, r *trace.Record) {
+	if k == nil {
+		return
+	}
+	said := r.T
 	switch {
-	case k == nil:
 	case k.ticks != nil:
-		if !r.HasTick {
-			return false
-		}
-		r.T = k.ticks.at(r.Tick)
+		r.T = k.ticks.place(source, r)
 	case k.fits[source] != nil:
 		r.T = k.fits[source].Shared(r.T)
 	}
-	return true
+	r.Said = said
+}
+
+// rewind is to be called before the lines of a source are brought, each time anew.
+func (k *clocks) rewind(source int) {
+	if k != nil && k.ticks != nil {
+		k.ticks.latest[source] = k.ticks.began[source]
+	}
 }
 
 // study reads the traces once to learn how their clocks relate.
 func study(ctx context.Context, traces Traces) (*clocks, error) {
-	switch traces.Align {
-	case Tick:
+	switch {
+	case traces.Align == Tick && !traces.OneClock:
 		return studyTicks(ctx, traces)
-	case Estimated:
+	case traces.Align == Estimated:
 		return studyClocks(ctx, traces)
 	}
 	return nil, nil
@@ -61,6 +67,28 @@ func study(ctx context.Context, traces Traces) (*clocks, error) {
 type tickTimes struct {
 	first, last     int64
 	firstAt, lastAt time.Duration
+	began, latest   []tickLine // by source: the first line with a tick, and the last so far
+}
+
+// tickLine is a line that told a tick.
+type tickLine struct {
+	tick int64
+	said time.Duration
+	any  bool
+}
+
+// place is the time of a record: of its tick, or as long after the last line with a tick
+// as it was said.
+func (k *tickTimes) place(source int, r *trace.Record) time.Duration {
+	line := &k.latest[source]
+	if r.HasTick {
+		*line = tickLine{r.Tick, r.T, true}
+		return k.at(r.Tick)
+	}
+	if !line.any {
+		return k.firstAt
+	}
+	return k.at(line.tick) + r.T - line.said
 }
 
 func (k *tickTimes) at(tick int64) time.Duration {
@@ -71,20 +99,31 @@ func (k *tickTimes) at(tick int64) time.Duration {
 }
 
 func studyTicks(ctx context.Context, traces Traces) (*clocks, error) {
-	k, seen := &tickTimes{}, false
-	err := walk(ctx, traces.Sources[0].Path, func(r *trace.Record, _ *trace.Names) {
-		if !r.HasTick {
-			return
+	k := &tickTimes{began: make([]tickLine, len(traces.Sources)), latest: make([]tickLine, len(traces.Sources))}
+	for i, s := range traces.Sources {
+		err := walk(ctx, s.Path, func(r *trace.Record, _ *trace.Names) {
+			if !r.HasTick {
+				return
+			}
+			if !k.began[i].any {
+				k.began[i] = tickLine{r.Tick, r.T, true}
+			}
+			switch {
+			case i > 0:
+			case k.lastAt == 0 && k.firstAt == 0:
+				k.first, k.firstAt, k.last, k.lastAt = r.Tick, r.T, r.Tick, r.T
+			case r.Tick > k.last:
+				k.last, k.lastAt = r.Tick, r.T
+			}
+		})
+		if err != nil {
+			return nil, err
 		}
-		if !seen {
-			k.first, k.firstAt, seen = r.Tick, r.T, true
-		}
-		k.last, k.lastAt = r.Tick, r.T
-	})
-	if err == nil && !seen {
-		err = &UnusableError{traces.Sources[0].Path, "no line has a tick, so ticks cannot be compared"}
 	}
-	return &clocks{ticks: k}, err
+	if !k.began[0].any {
+		return nil, &UnusableError{traces.Sources[0].Path, "no line has a tick, so ticks cannot be compared"}
+	}
+	return &clocks{ticks: k}, nil
 }
 
 func studyClocks(ctx context.Context, traces Traces) (*clocks, error) {
@@ -196,13 +235,4 @@ func walkPackets(ctx context.Context, path string, each func(view []byte, d link
 		}
 	}
 	return nil
-}
-
-// byTicks is rules for comparing equal ticks: exactly, and at once.
-func byTicks(rules rulebook.Rules) rulebook.Rules {
-	fields := slices.Clone(rules.Fields)
-	for i := range fields {
-		fields[i].MaxDelay, fields[i].MaxAhead, fields[i].Grace, fields[i].TimeDriven = 0, 0, 0, false
-	}
-	return rulebook.Rules{Fields: fields}
 }

@@ -37,6 +37,7 @@ type Traces struct {
 	Packets   string // a file of outcomes, or ""
 	Rules     rulebook.Rules
 	Align     string          // how clocks are brought together; "" is Shared
+	OneClock  bool            // the views have one clock, whatever they are compared by
 	Reference string          // rulebook.Server or "", a view's name, or rulebook.NoReference
 	Strict    bool            // a match is no pass if anything that should have been compared was not
 	Ending    ending.Ending   // how the match ended; the zero value is complete. Of one that was cut off nothing is judged that not all files reach
@@ -150,11 +151,8 @@ func newReading(traces Traces, clocks *clocks, breaks []ending.Break) *reading {
 	}
 	slices.SortStableFunc(r.breaks, func(a, b ending.Break) int { return cmp.Compare(a.At, b.At) })
 	r.breaks = slices.DeleteFunc(r.breaks, func(b ending.Break) bool { _, known := r.number[b.View]; return !known })
-	rules := traces.Rules
-	if traces.Align == Tick {
-		rules = byTicks(rules)
-	}
-	r.bench = NewBench(r.names, titles, rules, Setting{Reference: traces.Reference, Outcomes: traces.Packets != "" && clocks == nil, Ticks: traces.Align == Tick, Strict: traces.Strict})
+	r.bench = NewBench(r.names, titles, traces.Rules, Setting{Reference: traces.Reference, Outcomes: traces.Packets != "" && clocks == nil,
+		Ticks: traces.Align == Tick, Timeless: clocks != nil && clocks.ticks != nil, Strict: traces.Strict})
 	return r
 }
 
@@ -165,6 +163,7 @@ func (r *reading) open() error {
 		if err != nil {
 			return err
 		}
+		r.clocks.rewind(i)
 		reader := trace.NewReader(file, r.names)
 		r.inputs = append(r.inputs, &input{file: file, path: source.Path, next: reader.Next, view: i, reader: reader, clocks: r.clocks})
 	}
@@ -273,7 +272,7 @@ func (r *reading) finish(how ending.Ending) (*Result, error) {
 
 // overlap reports a view that has no moment in common with the reference.
 func overlap(inputs []*input, traces Traces) error {
-	if traces.Reference == rulebook.NoReference {
+	if traces.Reference == rulebook.NoReference || traces.Align == Tick { // of ticks the judge says it
 		return nil
 	}
 	reference := inputs[0]
@@ -355,7 +354,6 @@ type input struct {
 	spoke     bool
 	first     time.Duration // the first line's time on the reference's clock
 	latest    time.Duration // the last line's
-	unplaced  int           // lines that have no time there
 	next      func(*trace.Record) error
 	record    trace.Record
 	packets   *run.PacketReader
@@ -373,11 +371,8 @@ func (in *input) read() (bool, error) {
 		in.link, in.direction, in.outcome, err = in.packets.Next()
 		in.at = in.outcome.Sent
 	} else {
-		for {
-			if err = in.next(&in.record); err != nil || in.clocks.bring(in.view, &in.record) {
-				break
-			}
-			in.unplaced++
+		if err = in.next(&in.record); err == nil {
+			in.clocks.bring(in.view, &in.record)
 		}
 		// A fitted clock and a tick that is said again must not go back.
 		if err == nil && !in.spoke {
@@ -449,9 +444,6 @@ func (in *input) remarks(sources []Source) (list []Remark) {
 	}
 	if in.cut != "" {
 		add("breaks off: %s", in.cut)
-	}
-	if in.unplaced > 0 {
-		add("%d lines have no tick and were skipped", in.unplaced)
 	}
 	if flaws.Backward > 0 {
 		add("time runs backwards in %d lines, by up to %.3f s; they were taken to be of the latest time before", flaws.Backward, flaws.Furthest.Seconds())

@@ -20,7 +20,7 @@ import (
 // judge them otherwise changes what they hold.
 func Run(run *run.Run, p *plan.Plan) Traces {
 	t := Traces{Packets: run.PacketsPath(), Rules: p.Rules, Align: p.Align, Reference: p.Reference, Strict: p.Strict, Entities: p.MaxEntities,
-		Ending: run.About.Ending, MayHush: true}
+		Ending: run.About.Ending, MayHush: true, OneClock: true}
 	var timing metrics.Timing
 	if run.Timing(&timing) {
 		t.Timing = &timing

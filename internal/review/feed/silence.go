@@ -68,10 +68,9 @@ func listen(ctx context.Context, traces Traces, clocks *clocks) ([]*pulse, error
 		views[i], number[s.View] = p, i
 		p.in = i == 0
 		news := newNews(traces.Rules)
+		clocks.rewind(i)
 		err := walk(ctx, s.Path, func(r *trace.Record, names *trace.Names) {
-			if !clocks.bring(i, r) {
-				return
-			}
+			clocks.bring(i, r)
 			switch s.View {
 			case r.Joined:
 				p.in = true

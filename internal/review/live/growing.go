@@ -29,7 +29,8 @@ type Traces struct {
 	Packets   string // or ""
 	Rules     rulebook.Rules
 	Reference string
-	Entities  int // how many there may be; 0 means trace.MostEntities
+	Ticks     bool // equal ticks are compared
+	Entities  int  // how many there may be; 0 means trace.MostEntities
 	Alert     func(judge.Alert)
 	Now       func(State) // hears how far the traces are, a few times a second; may be nil
 	Ended     func() bool // whether nothing more will come; nil means that ctx says so
@@ -51,7 +52,7 @@ func Run(ctx context.Context, t Traces) (State, error) {
 		f.tails = append(f.tails, &tail{path: s.Path})
 		f.readers = append(f.readers, trace.NewReader(nil, names))
 	}
-	f.live = NewLive(names, views, t.Rules, feed.Setting{Reference: t.Reference, Outcomes: t.Packets != "", Alert: t.Alert})
+	f.live = NewLive(names, views, t.Rules, feed.Setting{Reference: t.Reference, Ticks: t.Ticks, Outcomes: t.Packets != "", Alert: t.Alert})
 	if t.Packets != "" {
 		f.packets = &tail{path: t.Packets}
 	}

@@ -53,6 +53,9 @@ func (j *Judge) Broke(view int, b ending.Break) {
 		j.crashed(v, b)
 	}
 	at := time.Duration(b.At)
+	if j.ticks != nil {
+		j.ticks.broke(view)
+	}
 	switch {
 	case view == 0 && b.Back > 0: // it begins anew, and so does everybody
 		j.reference(&trace.Record{T: at, Full: true})

@@ -27,6 +27,7 @@ type Evidence struct {
 // ValueRow is one moment: what the view showed and what the reference said then.
 type ValueRow struct {
 	At        Seconds  `json:"t_s"`
+	Tick      int64    `json:"tick,omitempty"` // where ticks are compared
 	View      string   `json:"view"`
 	Reference string   `json:"reference"`
 	Age       *Seconds `json:"age_s,omitempty"` // how old the reference's value was that explained the view's
@@ -197,11 +198,11 @@ func (ev *Evidence) complete(j *Judge, k *tracker) {
 	if e.before.ok {
 		before := e.before
 		before.there = e.beside
-		ev.Values = append(ev.Values, j.row(k, before))
+		ev.Values = append(ev.Values, j.row(k.rule, before))
 	}
 	add := func(s sighting) {
 		if n := len(ev.Values); n == 0 || Seconds(s.t) > ev.Values[n-1].At {
-			ev.Values = append(ev.Values, j.row(k, s))
+			ev.Values = append(ev.Values, j.row(k.rule, s))
 		}
 	}
 	for _, s := range e.early {
@@ -217,12 +218,12 @@ func (ev *Evidence) complete(j *Judge, k *tracker) {
 	}
 }
 
-func (j *Judge) row(k *tracker, s sighting) ValueRow {
-	row := ValueRow{At: Seconds(s.t), View: j.format(k, s.view), Reference: j.format(k, s.there)}
+func (j *Judge) row(rule *rulebook.Rule, s sighting) ValueRow {
+	row := ValueRow{At: Seconds(s.t), Tick: s.tick, View: j.format(rule, s.view), Reference: j.format(rule, s.there)}
 	if s.ok {
 		age := Seconds(s.age)
 		row.Age = &age
-	} else if !math.IsInf(s.gap, 0) && !math.IsNaN(s.gap) && k.rule.Compare != rulebook.Exact {
+	} else if !math.IsInf(s.gap, 0) && !math.IsNaN(s.gap) && rule.Compare != rulebook.Exact {
 		gap := math.Round(s.gap*1e3) / 1e3
 		row.Gap = &gap
 	}
@@ -230,14 +231,14 @@ func (j *Judge) row(k *tracker, s sighting) ValueRow {
 }
 
 // format writes a compared value the way people read it.
-func (j *Judge) format(k *tracker, p point) string {
-	if k.path == k.mirror.thing.exists {
+func (j *Judge) format(rule *rulebook.Rule, p point) string {
+	if rule.Fields[0] == rulebook.Existence {
 		if p[0] == 1 {
 			return "present"
 		}
 		return "absent"
 	}
-	if k.rule.Compare == rulebook.Exact {
+	if rule.Compare == rulebook.Exact {
 		switch {
 		case p[1] < 0:
 			return "NaN"
@@ -246,11 +247,11 @@ func (j *Judge) format(k *tracker, p point) string {
 		}
 		return j.config.Names.Format(trace.Restore(trace.Kind(p[1]), uint64(p[0])))
 	}
-	parts := make([]string, len(k.path.fields))
+	parts := make([]string, len(rule.Fields))
 	for i := range parts {
 		f := p[i]
-		if k.rule.Compare == rulebook.Angle {
-			f = math.Mod(math.Mod(f, k.rule.Circle)+k.rule.Circle, k.rule.Circle)
+		if rule.Compare == rulebook.Angle {
+			f = math.Mod(math.Mod(f, rule.Circle)+rule.Circle, rule.Circle)
 		}
 		parts[i] = j.config.Names.Format(trace.Number(math.Round(f*1e3)/1e3 + 0))
 	}

@@ -9,7 +9,6 @@
 package judge
 
 import (
-	"fmt"
 	"time"
 
 	"zitherwheel/internal/network/link"
@@ -30,9 +29,8 @@ type Config struct {
 	// not tell what it could know of the reference, and is evidence alone.
 	Peers bool
 
-	// Ticks says that times stand for ticks: a view's values are compared with
-	// the reference's of the same tick, when the view tells of it and only then,
-	// and one differing tick is a finding.
+	// Ticks says that fields and existence are compared at equal ticks, and not by time:
+	// see ticks. Everything else is judged by the times of the records.
 	Ticks bool
 
 	Strict bool // a match is no pass if anything that should have been compared was not
@@ -68,6 +66,7 @@ type Judge struct {
 	ended      bool
 	chains     []*chain
 	roster     map[string]*standing // what the reference says of who is in
+	ticks      *ticks               // nil where fields are compared by time
 
 	findings []*Finding
 	doubtful int
@@ -87,6 +86,10 @@ const patience = time.Second
 
 // New returns a judge. The rules must be valid.
 func New(config Config) *Judge {
+	fields := config.Rules.Fields
+	if config.Ticks {
+		config.Rules.Fields = nil
+	}
 	j := &Judge{config: config, invariants: newLaws(config.Names, config.Rules.Invariants), ledger: newLedger(), roster: map[string]*standing{}}
 	for _, rule := range config.Rules.Fields {
 		var fields []trace.Field
@@ -120,6 +123,9 @@ func New(config Config) *Judge {
 		v.down.known, v.up.known, v.asked, v.lostLast = knowing, knowing, -never, -never
 		j.views = append(j.views, v)
 	}
+	if config.Ticks {
+		j.ticks = newTicks(j, fields)
+	}
 	return j
 }
 
@@ -138,6 +144,9 @@ func (j *Judge) Record(view int, r *trace.Record) {
 	if r.Input != "" {
 		v.did(r)
 	}
+	if j.ticks != nil {
+		j.ticks.record(view, r)
+	}
 	if view == 0 {
 		j.reference(r)
 		if r.Event == "" && r.Checkpoint == "" && r.Joined == "" && r.Left == "" && r.Refused == "" {
@@ -152,16 +161,6 @@ func (j *Judge) Record(view int, r *trace.Record) {
 func (j *Judge) Packet(view int, d link.Direction, f link.Outcome) {
 	j.advance(f.Sent)
 	j.views[view].packet(d, f)
-}
-
-// missingTicks names views that told of no tick at the end.
-func (j *Judge) missingTicks(end time.Duration) {
-	for _, v := range j.views[1:] {
-		if v.in && end-v.to > time.Second {
-			j.add(&Finding{Kind: Frozen, View: v.name, Subject: Subject{About: AboutTicks}, BeganAt: Seconds(v.to), EndedAt: Seconds(end), Open: true, Tick: v.tick,
-				Ended: "still so at the end", Why: fmt.Sprintf("the view tells of no tick after %d", v.tick), Evidence: Evidence{Values: []ValueRow{}}})
-		}
-	}
 }
 
 // Age is how old what a view shows of moving things is, in ms, or nil if nothing
@@ -221,6 +220,9 @@ func (j *Judge) FinishWith(how ending.Ending, exceeded func() []metrics.Excess) 
 	defer func() { j.ended = true }()
 	end := j.now
 	j.catchUp(end + 1)
+	if j.ticks != nil {
+		j.ticks.finish(end)
+	}
 	j.sweepEvents(end)
 	for _, v := range j.views[1:] {
 		if v.in {
@@ -242,9 +244,6 @@ func (j *Judge) FinishWith(how ending.Ending, exceeded func() []metrics.Excess) 
 			j.add(&Finding{Kind: kind, View: x.View, Subject: Subject{AboutMeasure, x.Measure}, BeganAt: Seconds(j.first), EndedAt: Seconds(end), Open: true,
 				Ended: "measured over the whole match", Why: x.Why, Evidence: Evidence{Values: []ValueRow{}}})
 		}
-	}
-	if j.config.Ticks {
-		j.missingTicks(end)
 	}
 	return j.verdict(end, how)
 }

@@ -49,6 +49,7 @@ const (
 	Crashed            Kind = "crashed"              // a program of the match ended by itself
 	Jerky              Kind = "jerky"                // the limit on jerkiness
 	OverLimit          Kind = "limit"                // any other limit
+	ChecksumDiffers    Kind = "checksum"             // a checksum of the state differs
 	Offset             Kind = "offset"               // the values differ, and none of the above
 )
 
@@ -61,6 +62,10 @@ func (j *Judge) kindOf(k *tracker, v *view, open bool) (Kind, string) {
 			return Ghost, "the view shows it while the reference does not have it"
 		}
 		return Missing, "the reference has it and the view does not show it"
+	}
+	if k.rule.Checksum() {
+		last := e.lastDiffering()
+		return ChecksumDiffers, fmt.Sprintf("the checksum is %s and the reference's %s", j.format(k.rule, last.view), j.format(k.rule, last.there))
 	}
 	series := k.series()
 	for _, test := range [...]func() (Kind, string){
@@ -80,7 +85,7 @@ func (j *Judge) kindOf(k *tracker, v *view, open bool) (Kind, string) {
 		}
 	}
 	if last := e.lastDiffering(); k.rule.Compare == rulebook.Exact {
-		return Offset, fmt.Sprintf("the view shows %s where the reference has %s", j.format(k, last.view), j.format(k, last.there))
+		return Offset, fmt.Sprintf("the view shows %s where the reference has %s", j.format(k.rule, last.view), j.format(k.rule, last.there))
 	}
 	return Offset, fmt.Sprintf("the values are apart by up to %.4g", e.worst)
 }

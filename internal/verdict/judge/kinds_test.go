@@ -420,6 +420,8 @@ func TestEqualTicksAreCompared(t *testing.T) {
 	assert.ElementsMatch(t, []string{"x", "sum"}, []string{v.Findings[0].Subject.String(), v.Findings[1].Subject.String()})
 	assert.Equal(t, "ticks", v.Findings[2].Subject.String())
 	assert.Contains(t, v.Findings[2].Why, "no tick after 69")
+	require.Len(t, v.Incidents, 1, "one divergence is one incident")
+	assert.Equal(t, "the view has 3601 and the reference 3600; at the same tick also sum of state/all", v.Findings[0].Why)
 }
 
 // A client that is the reference says of itself alone that it is in.

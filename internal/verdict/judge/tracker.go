@@ -51,6 +51,7 @@ type tracker struct {
 // sighting is a value of the view beside the reference's at one moment.
 type sighting struct {
 	t           time.Duration
+	tick        int64 // where ticks are compared
 	view, there point
 	gap         float64       // 0 if explained
 	age         time.Duration // if explained
@@ -79,7 +80,6 @@ func (e explained) sighting(p *path) sighting {
 // episode is a stretch of unexplained time.
 type episode struct {
 	began     time.Duration // first unexplained moment
-	tick      int64         // of it, where ticks are compared
 	last      time.Duration // end of the last unexplained stretch
 	known     time.Duration // from when on the view could know better: see couldKnow
 	amount    time.Duration // unexplained time in it, since then
@@ -238,11 +238,6 @@ func (k *tracker) advance(j *Judge, v *view, t time.Duration) {
 	if !k.active || !k.holds || t <= k.upTo {
 		return
 	}
-	if j.config.Ticks {
-		k.upTo = t
-		k.rest(v, t)
-		return
-	}
 	from := k.upTo
 	k.upTo = t
 	if k.calm == k.path.version && k.calm > 0 { // it stands as the reference last said
@@ -316,7 +311,7 @@ func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
 	}
 	if !k.apart {
 		k.apart = true
-		*e = episode{tick: v.tick, began: from, last: from, known: k.couldKnow(v, from), lastMatch: k.match,
+		*e = episode{began: from, last: from, known: k.couldKnow(v, from), lastMatch: k.match,
 			seen: e.seen[:0], early: e.early[:0], stride: 1}
 		if k.before.ok {
 			e.before = k.before.sighting(k.path)
@@ -346,7 +341,7 @@ func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
 	k.note(v, sighting{t: to, view: k.value, there: k.path.at(to), gap: gap})
 	e.amount += max(0, to-max(from, e.last, e.known))
 	e.last = max(e.last, to)
-	if !e.certain && (j.config.Ticks || e.amount >= k.rule.MinDuration) {
+	if !e.certain && e.amount >= k.rule.MinDuration {
 		e.certain = true
 		e.evidence = j.gather(v, k)
 		j.alertOf(v, k)

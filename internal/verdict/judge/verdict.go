@@ -72,6 +72,7 @@ type ViewReport struct {
 	Excused     int             `json:"excused"`
 	Findings    int             `json:"findings"`
 	Age         *metrics.Spread `json:"age_ms,omitempty"` // how old what it shows of moving things is
+	Ticks       *TickReport     `json:"ticks,omitempty"`  // where ticks are compared
 }
 
 // RuleReport says whether a watch rule found anything to compare.
@@ -166,7 +167,7 @@ func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
 	e := k.run
 	kind, why := j.kindOf(k, v, open)
 	f := &Finding{
-		Kind: kind, Why: why, View: v.name, Entity: k.mirror.thing.name, Subject: Subject{Name: k.rule.Label()}, Own: k.mirror.own, Tick: e.tick,
+		Kind: kind, Why: why, View: v.name, Entity: k.mirror.thing.name, Subject: Subject{Name: k.rule.Label()}, Own: k.mirror.own,
 		BeganAt: Seconds(e.began), EndedAt: Seconds(end), Open: open, Apart: Seconds(e.amount), Evidence: e.evidence, rule: k.rule, settle: k.rule.MinDuration,
 	}
 	switch {
@@ -177,9 +178,9 @@ func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
 	case !k.active:
 		f.Ended = "the entity no longer being expected"
 	case e.healed.ok && e.healed.byView:
-		f.Ended = fmt.Sprintf("the view changing to %s at %s", j.format(k, e.healed.value), Seconds(e.healed.t))
+		f.Ended = fmt.Sprintf("the view changing to %s at %s", j.format(k.rule, e.healed.value), Seconds(e.healed.t))
 	case e.healed.ok:
-		f.Ended = fmt.Sprintf("the reference coming to %s at %s, as the view shows", j.format(k, e.healed.value), Seconds(e.healed.t))
+		f.Ended = fmt.Sprintf("the reference coming to %s at %s, as the view shows", j.format(k.rule, e.healed.value), Seconds(e.healed.t))
 	default:
 		f.Ended = "what the link may still hold back"
 	}
@@ -222,12 +223,19 @@ func (j *Judge) verdict(end time.Duration, how ending.Ending) *Verdict {
 				fits[k.rule]++
 			}
 		})
+		if j.ticks != nil {
+			j.ticks.sumUp(&r, v.number, fits)
+		}
 		d.Views = append(d.Views, r)
-		d.Comparisons += v.comparisons
+		d.Comparisons += r.Comparisons
 		d.Excused += v.excused
 	}
-	for i := range j.config.Rules.Fields {
-		rule := &j.config.Rules.Fields[i]
+	rules := j.config.Rules.Fields
+	if j.ticks != nil {
+		d.Alignment, rules = "tick", j.ticks.rules
+	}
+	for i := range rules {
+		rule := &rules[i]
 		r := RuleReport{Entities: rule.Entities, Of: rule.Of.String(), Fields: rule.Label(), Judged: rule.Judged(), Fits: fits[rule]}
 		for _, f := range d.Findings {
 			if f.rule == rule {
@@ -244,7 +252,7 @@ func (j *Judge) verdict(end time.Duration, how ending.Ending) *Verdict {
 // number puts the findings in order, numbers them and draws the conclusions.
 func (d *Verdict) number(warn func()) {
 	slices.SortStableFunc(d.Findings, func(a, b *Finding) int {
-		return cmp.Or(cmp.Compare(a.overall(), b.overall()), cmp.Compare(a.BeganAt, b.BeganAt), cmp.Compare(a.View, b.View), cmp.Compare(a.Entity, b.Entity), cmp.Compare(a.Subject.String(), b.Subject.String()))
+		return cmp.Or(cmp.Compare(a.overall(), b.overall()), cmp.Compare(a.BeganAt, b.BeganAt), cmp.Compare(a.View, b.View), a.tells(b), cmp.Compare(a.Entity, b.Entity), cmp.Compare(a.Subject.String(), b.Subject.String()))
 	})
 	if d.Findings == nil {
 		d.Findings = []*Finding{}
@@ -301,9 +309,13 @@ func (d *Verdict) NotWell() string {
 // warn says what was to be compared and was not.
 func (d *Verdict) warn(j *Judge) {
 	d.Warnings = []Warning{}
+	if j.ticks != nil {
+		d.Warnings = j.ticks.warnings()
+	}
 	for i, r := range d.Views {
 		v := j.views[i+1]
 		switch {
+		case slices.ContainsFunc(d.Warnings, func(w Warning) bool { return w.View == r.Name && w.Grave }): // it says why
 		case !v.everJoined:
 			refused := j.roster[r.Name] != nil && j.roster[r.Name].why == refusal
 			text := " was never in the match, so nothing of it was compared"
@@ -393,6 +405,14 @@ func incidents(findings []*Finding) []Incident {
 
 // telling is the finding that tells most of an incident: see [Incident].
 func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Finding {
+	if head.Tick != 0 {
+		for i, f := range findings {
+			if root(i) == r && f.BeganAt == head.BeganAt && f.View == head.View && f.tells(head) < 0 {
+				return f
+			}
+		}
+		return head
+	}
 	if head.Kind != Offset {
 		return head
 	}
@@ -421,6 +441,18 @@ func (f *Finding) overall() int {
 	return 0
 }
 
+// tells orders findings of one tick: a checksum tells less than a field.
+func (f *Finding) tells(other *Finding) int {
+	a, b := f.Kind == ChecksumDiffers, other.Kind == ChecksumDiffers
+	switch {
+	case a == b:
+		return 0
+	case a:
+		return 1
+	}
+	return -1
+}
+
 // about is what a finding is about: fields of a kind of entity.
 func (f *Finding) about() string {
 	kind, _, _ := strings.Cut(f.Entity, "/")
@@ -430,7 +462,7 @@ func (f *Finding) about() string {
 // common lists what findings of one incident have in common.
 func common(f *Finding) []string {
 	if f.Tick != 0 {
-		return []string{fmt.Sprint("tick ", f.Tick), "entity " + f.Entity}
+		return []string{fmt.Sprint("tick ", f.Tick), "view " + f.View}
 	}
 	list := []string{"entity " + f.Entity, string(f.Kind) + " " + f.Subject.String()}
 	for _, p := range f.Evidence.Packets {

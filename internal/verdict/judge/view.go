@@ -16,6 +16,7 @@ type view struct {
 	own         trace.Entity
 	in          bool // judged: between joined and left
 	everJoined  bool
+	saysItLeft  bool // it tells of its membership, so what it shows is no sign of it
 	joinedAt    time.Duration
 	spoke       bool
 	from, to    time.Duration // first and last record
@@ -35,8 +36,7 @@ type view struct {
 	comparisons int
 	excused     int // comparisons explained only by what the link withheld
 	records     int
-	tick        int64 // of its last record that has one
-	phantom     bool  // it believes that it is in and is not
+	phantom     bool // it believes that it is in and is not
 	stray       *Finding
 	latestEvent map[*rulebook.EventRule]*occasion
 	ages        histogram
@@ -127,10 +127,7 @@ func (j *Judge) attach(v *view, m *mirror, t *thing) {
 // client judges a record of a client.
 func (j *Judge) client(v *view, r *trace.Record) {
 	t := r.T
-	if r.HasTick {
-		v.tick = r.Tick
-	}
-	if !v.everJoined && !v.in && (len(r.State) > 0 || r.Full) && r.Joined == "" {
+	if !v.everJoined && !v.saysItLeft && !v.in && (len(r.State) > 0 || r.Full) && r.Joined == "" {
 		// A view that never says that it joined is in from its first snapshot on.
 		j.enter(v, t, trace.Nobody)
 	}
@@ -142,12 +139,16 @@ func (j *Judge) client(v *view, r *trace.Record) {
 	}
 	j.member(v.number, r)
 	if r.Left == v.name {
+		v.saysItLeft = true
 		j.leave(v, t)
 	}
 	if r.Event != "" {
 		j.heardEvent(v, r)
 	}
 	j.follow(v, r)
+	if j.ticks != nil {
+		return
+	}
 	if len(r.State) == 0 && len(r.Despawned) == 0 && !r.Full {
 		return
 	}

@@ -61,9 +61,10 @@ const (
 	Plain   Role = iota
 	Owner        // the name of the view that owns the entity
 	Outcome      // a result of the match
+	Sum          // a checksum of the state
 )
 
-func (r Role) String() string { return [...]string{"plain", "owner", "outcome"}[r] }
+func (r Role) String() string { return [...]string{"plain", "owner", "outcome", "checksum"}[r] }
 
 // Rules is everything that is watched. The zero value watches nothing.
 type Rules struct {
@@ -128,6 +129,24 @@ func PlaceOf(rules []Rule, id string) []string {
 		}
 	}
 	return nil
+}
+
+// Checksum reports whether the rule compares a checksum: by its role, or by the name of
+// its field.
+func (r Rule) Checksum() bool {
+	if r.Role != Plain || r.Compare != Exact || len(r.Fields) != 1 {
+		return r.Role == Sum
+	}
+	name := strings.ToLower(r.Fields[0])
+	if name == "sum" {
+		return true
+	}
+	for _, word := range []string{"checksum", "hash", "crc", "digest"} {
+		if strings.HasPrefix(name, word) || strings.HasSuffix(name, word) {
+			return true
+		}
+	}
+	return false
 }
 
 // Judged reports whether anything is compared under the rule at all.
