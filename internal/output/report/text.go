@@ -144,7 +144,7 @@ func (t *Text) incident(in judge.Incident, byID map[string]*judge.Finding) {
 			break
 		}
 		f := byID[id]
-		table.row("      "+f.ID, string(f.Kind), f.View, f.Entity, f.Subject.String(), at(f.BeganAt)+" to "+end(f))
+		table.row("      "+f.ID, string(f.Kind), f.View, f.Entity, f.Subject.String(), began(f)+" to "+end(f))
 	}
 	table.write(t.w)
 	if left := len(rest) - findingsListed; left > 1 {
@@ -174,22 +174,34 @@ func Sentence(f *judge.Finding) string {
 	case f.Invariant:
 		return fmt.Sprintf("%s breaks the rule %s, in the view of %s: %s to %s", f.Entity, f.Subject, f.View, at(f.BeganAt), end(f))
 	case f.Subject.About == judge.AboutTicks:
-		return fmt.Sprintf("%s falls silent: %s to %s", f.View, at(f.BeganAt), end(f))
+		return fmt.Sprintf("%s tells no tick after %d (%s): %s", f.View, f.Tick, at(f.BeganAt), f.Ended)
 	}
 	switch f.Kind {
 	case judge.Ghost:
-		return fmt.Sprintf("%s shows %s%s, which is gone: %s to %s", f.View, f.Entity, whose, at(f.BeganAt), end(f))
+		return fmt.Sprintf("%s shows %s%s, which is gone: %s to %s", f.View, f.Entity, whose, began(f), end(f))
 	case judge.Missing:
-		return fmt.Sprintf("%s does not show %s%s, which is there: %s to %s", f.View, f.Entity, whose, at(f.BeganAt), end(f))
+		return fmt.Sprintf("%s does not show %s%s, which is there: %s to %s", f.View, f.Entity, whose, began(f), end(f))
 	}
-	return fmt.Sprintf("%s shows %s%s with a wrong %s: %s to %s", f.View, f.Entity, whose, f.Subject, at(f.BeganAt), end(f))
+	return fmt.Sprintf("%s shows %s%s with a wrong %s: %s to %s", f.View, f.Entity, whose, f.Subject, began(f), end(f))
+}
+
+// began is when a finding began: by its tick where ticks are compared.
+func began(f *judge.Finding) string {
+	if f.Ticks {
+		return fmt.Sprintf("tick %d (%s)", f.Tick, at(f.BeganAt))
+	}
+	return at(f.BeganAt)
 }
 
 func end(f *judge.Finding) string {
-	if f.Open {
-		return at(f.EndedAt) + " (" + f.Ended + ")"
+	text := at(f.EndedAt)
+	if f.Ticks {
+		text = fmt.Sprintf("tick %d", f.LastTick)
 	}
-	return at(f.EndedAt)
+	if f.Open {
+		return text + " (" + f.Ended + ")"
+	}
+	return text
 }
 
 // evidence writes what was going on around the start of a finding.
@@ -197,8 +209,12 @@ func (t *Text) evidence(f *judge.Finding) {
 	fmt.Fprintf(t.w, "    %s: %s\n", f.ID, f.Why)
 	var more []string
 	switch {
-	case f.Tick != 0:
-		more = append(more, fmt.Sprintf("first at tick %d", f.Tick))
+	case f.Ticks && f.TicksApart > 0:
+		text := "apart at " + count(f.TicksApart, "compared tick", "compared ticks")
+		if f.Gap != nil {
+			text += fmt.Sprintf(", by up to %.4g", *f.Gap)
+		}
+		more = append(more, text)
 	case f.Apart > 0 && f.Gap != nil:
 		more = append(more, fmt.Sprintf("lasted %s, off by up to %.4g", seconds(f.Apart), *f.Gap))
 	case f.Apart > 0:
@@ -213,9 +229,17 @@ func (t *Text) evidence(f *judge.Finding) {
 	e := &f.Evidence
 	if len(e.Values) > 0 {
 		var table table
-		table.row("      time", f.View+" shows", "the reference", "")
+		if f.Ticks {
+			table.row("      tick", "time", f.View+" had", "the reference", "")
+		} else {
+			table.row("      time", f.View+" shows", "the reference", "")
+		}
 		for _, row := range e.Values {
-			table.row("      "+at(row.At), row.View, row.Reference, Explanation(row))
+			if f.Ticks {
+				table.row(fmt.Sprintf("      %d", row.Tick), at(row.At), row.View, row.Reference, strings.TrimPrefix(strings.TrimPrefix(Explanation(row), "unexplained"), ", "))
+			} else {
+				table.row("      "+at(row.At), row.View, row.Reference, Explanation(row))
+			}
 		}
 		table.write(t.w)
 	}
@@ -277,6 +301,8 @@ func Outcome(p judge.PacketRow) string {
 // Explanation says how the view's value of a moment is explained, if it is.
 func Explanation(row judge.ValueRow) string {
 	switch {
+	case row.Agrees:
+		return "the same"
 	case row.Age != nil && *row.Age >= 0:
 		return fmt.Sprintf("explained: the reference had it %s before", seconds(*row.Age))
 	case row.Age != nil:
@@ -300,6 +326,12 @@ func (t *Text) compared(v *judge.Verdict) {
 	if with == rulebook.NoReference {
 		with = "each other"
 	}
+	if v.Alignment == "tick" {
+		fmt.Fprintf(t.w, "Compared with %s at equal ticks: %s\n", with, count(v.Comparisons, "value", "values"))
+		t.ticks(v)
+		t.events(v)
+		return
+	}
 	fmt.Fprintf(t.w, "Compared with %s (%s clock): %s; %s\n", with, v.Alignment, count(v.Comparisons, "value", "values"), known)
 	var table table
 	table.row("  view", "in the match", "entities", "values", "held back", "findings")
@@ -319,6 +351,26 @@ func (t *Text) compared(v *judge.Verdict) {
 	if v.Doubtful > 0 {
 		fmt.Fprintf(t.w, "When the match ended, %s differed that had not done so for long enough to count\n", count(v.Doubtful, "value", "values"))
 	}
+}
+
+// ticks writes how many ticks of each view could be compared, and how it told them.
+func (t *Text) ticks(v *judge.Verdict) {
+	var table table
+	table.row("  view", "ticks told", "compared", "reference silent", "after its last", "a second", "longest pause", "rollbacks", "deepest", "values", "findings")
+	for _, view := range v.Views {
+		k := view.Ticks
+		if k == nil {
+			continue
+		}
+		deepest := "-"
+		if k.Rollbacks > 0 {
+			deepest = count(int(k.Deepest), "tick", "ticks")
+		}
+		table.row("  "+view.Name, Number(k.Told), Number(k.Compared), Number(k.Untold), Number(k.Beyond), fmt.Sprintf("%.1f", k.PerSecond), seconds(k.Pause),
+			Number(k.Rollbacks), deepest, Number(view.Comparisons), Number(view.Findings))
+	}
+	table.right = true
+	table.write(t.w)
 }
 
 // Findings lists all findings, a line each.

@@ -3,9 +3,11 @@ package feed
 import (
 	"context"
 	"fmt"
+	"maps"
 	"math"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -256,4 +258,59 @@ func TestMoreEntitiesThanAreAllowedAreSaidSoon(t *testing.T) {
 	traces.Entities = 300
 	_, err = Judge(context.Background(), traces)
 	assert.NoError(t, err)
+}
+
+// Tick by tick views are compared at ticks that both told, and whoever agrees with the
+// server is not the odd one out.
+func TestPeersAreComparedTickByTick(t *testing.T) {
+	rules := rulebook.Rules{Fields: []rulebook.Rule{{Entities: "unit/*", Fields: []string{"x"}, Compare: rulebook.Distance}}}
+	trace := func(clock float64, every, wrongFrom int) string {
+		var b strings.Builder
+		for tick := 0; tick < 200; tick += every {
+			x := tick * tick
+			if tick >= wrongFrom {
+				x++
+			}
+			fmt.Fprintf(&b, `{"t":%.3f,"tick":%d,"state":{"unit/a":{"x":%d}}}`+"\n", clock+float64(tick)/20, tick, x)
+		}
+		return b.String()
+	}
+	for _, row := range []struct {
+		name   string
+		server string // "" is none
+		views  map[string]string
+		odd    []string
+	}{
+		{"one of three", "", map[string]string{"ash": trace(0, 1, 999), "fir": trace(7, 1, 120), "oak": trace(-3, 1, 999)}, []string{"fir"}},
+		{"one that tells every fifth tick is right", "", map[string]string{"ash": trace(0, 1, 999), "fir": trace(0, 1, 999), "oak": trace(0, 5, 999)}, nil},
+		{"one that tells every fifth tick is wrong", "", map[string]string{"ash": trace(0, 1, 999), "fir": trace(0, 1, 999), "oak": trace(0, 5, 100)}, []string{"oak"}},
+		{"of two, nobody knows", "", map[string]string{"ash": trace(0, 1, 999), "fir": trace(0, 1, 120)}, []string{"ash", "fir"}},
+		{"of two, the server knows", trace(0, 1, 999), map[string]string{"ash": trace(0, 1, 999), "fir": trace(0, 1, 120)}, []string{"fir"}},
+		{"two are wrong alike, and the server knows", trace(0, 1, 999), map[string]string{"ash": trace(0, 1, 999), "fir": trace(0, 1, 120), "oak": trace(0, 1, 120)}, []string{"fir", "oak"}},
+	} {
+		t.Run(row.name, func(t *testing.T) {
+			dir := t.TempDir()
+			traces := Traces{Rules: rules, Align: Tick, Reference: rulebook.NoReference}
+			add := func(view, text string) {
+				path := filepath.Join(dir, view+".jsonl")
+				require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+				traces.Sources = append(traces.Sources, Source{view, path})
+			}
+			if row.server != "" {
+				add(rulebook.Server, row.server)
+			}
+			for _, view := range slices.Sorted(maps.Keys(row.views)) {
+				add(view, row.views[view])
+			}
+			r, err := Judge(context.Background(), traces)
+			require.NoError(t, err)
+			var odd []string
+			for _, f := range r.Verdict.Findings {
+				odd = append(odd, f.View)
+			}
+			assert.Equal(t, row.odd, odd)
+			assert.Len(t, r.Verdict.Views, len(row.views))
+			assert.Equal(t, Tick, r.Verdict.Alignment)
+		})
+	}
 }

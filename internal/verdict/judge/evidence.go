@@ -30,8 +30,9 @@ type ValueRow struct {
 	Tick      int64    `json:"tick,omitempty"` // where ticks are compared
 	View      string   `json:"view"`
 	Reference string   `json:"reference"`
-	Age       *Seconds `json:"age_s,omitempty"` // how old the reference's value was that explained the view's
-	Gap       *float64 `json:"gap,omitempty"`   // or how far it was from any that could
+	Agrees    bool     `json:"agrees,omitempty"` // at that tick
+	Age       *Seconds `json:"age_s,omitempty"`  // how old the reference's value was that explained the view's
+	Gap       *float64 `json:"gap,omitempty"`    // or how far it was from any that could
 }
 
 // PacketRow is a packet with an outcome worth telling.
@@ -220,7 +221,9 @@ func (ev *Evidence) complete(j *Judge, k *tracker) {
 
 func (j *Judge) row(rule *rulebook.Rule, s sighting) ValueRow {
 	row := ValueRow{At: Seconds(s.t), Tick: s.tick, View: j.format(rule, s.view), Reference: j.format(rule, s.there)}
-	if s.ok {
+	if s.ok && s.byTick {
+		row.Agrees = true
+	} else if s.ok {
 		age := Seconds(s.age)
 		row.Age = &age
 	} else if !math.IsInf(s.gap, 0) && !math.IsNaN(s.gap) && rule.Compare != rulebook.Exact {

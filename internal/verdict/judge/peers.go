@@ -10,7 +10,8 @@ import (
 // AmongPeers makes one verdict of those that each had another view for their
 // reference: verdicts[i] is held against peers[i]. A finding counts for the view
 // that most others disagree with; where one disagrees with one, it cannot be told
-// who is right, and both are named.
+// who is right, and both are named. The server may be among them: it is asked, no finding
+// is about it, and whoever agrees with it is not the odd one out.
 func AmongPeers(peers []string, verdicts []*Verdict) *Verdict {
 	d := &Verdict{Outcome: InSync, Alignment: "shared", Reference: rulebook.NoReference, Incidents: []Incident{}, Findings: []*Finding{}, Events: []*EventReport{}}
 	for _, v := range verdicts {
@@ -20,16 +21,19 @@ func AmongPeers(peers []string, verdicts []*Verdict) *Verdict {
 		d.Doubtful += v.Doubtful
 	}
 	for _, dispute := range disputes(peers, verdicts) {
-		if f := dispute.settled(len(peers) - 1); f != nil {
+		if f := dispute.settled(peers); f != nil {
 			d.Findings = append(d.Findings, f)
 		}
 	}
 	for i, name := range peers {
+		if name == rulebook.Server {
+			continue
+		}
 		d.Views = append(d.Views, peerReport(name, i, verdicts))
 	}
 	if len(verdicts) > 0 {
 		d.Rules = peerRules(verdicts, d.Findings)
-		d.Ending, d.Strict, d.Packets = verdicts[0].Ending, verdicts[0].Strict, verdicts[0].Packets
+		d.Alignment, d.Ending, d.Strict, d.Packets = verdicts[0].Alignment, verdicts[0].Ending, verdicts[0].Strict, verdicts[0].Packets
 	}
 	d.number(func() { d.warnAmongPeers(verdicts) })
 	return d
@@ -62,12 +66,14 @@ func disputes(peers []string, verdicts []*Verdict) (list []*dispute) {
 
 // settled is the finding if more than half of the other views disagree with it, or if it
 // is one that nobody disputes; otherwise nil.
-func (o *dispute) settled(others int) *Finding {
-	f := o.finding
-	if f.Kind == Crashed || f.overall() == 1 {
+func (o *dispute) settled(peers []string) *Finding {
+	f, others := o.finding, len(peers)-1
+	switch {
+	case f.Kind == Crashed || f.overall() == 1:
 		return f
-	}
-	if 2*len(o.against) <= others {
+	case 2*len(o.against) <= others:
+		return nil
+	case slices.Contains(peers, rulebook.Server) && !slices.Contains(o.against, rulebook.Server):
 		return nil
 	}
 	f.Why = fmt.Sprintf("%s; %d of the %d other views disagree with it", f.Why, len(o.against), others)
@@ -84,6 +90,9 @@ func peerReport(name string, own int, verdicts []*Verdict) ViewReport {
 			}
 			merged.Records, merged.From, merged.To, merged.Judged, merged.Entities = r.Records, r.From, r.To, r.Judged, max(merged.Entities, r.Entities)
 			merged.Comparisons += r.Comparisons
+			if r.Ticks != nil && (merged.Ticks == nil || r.Ticks.Compared > merged.Ticks.Compared) {
+				merged.Ticks = r.Ticks // beside the view with which it has most in common
+			}
 			merged.Excused += r.Excused
 		}
 	}

@@ -482,7 +482,7 @@ func gapOf(rule *rulebook.Rule, a, b point) float64 {
 
 // weigh compares the two values of a check.
 func (v *tickView) weigh(c *tickCheck, at stamp, t time.Duration) {
-	s := sighting{t: t, tick: at.tick, view: c.value(viewSide), there: c.value(referenceSide)}
+	s := sighting{t: t, byTick: true, tick: at.tick, view: c.value(viewSide), there: c.value(referenceSide)}
 	s.gap = gapOf(c.rule, s.view, s.there)
 	if s.ok = s.gap == 0; s.ok {
 		v.agree(c, at, t, true)
@@ -565,7 +565,7 @@ const stillSo = "still so at the end"
 func (v *tickView) close(c *tickCheck, how string, open bool) {
 	j, run := v.ticks.judge, c.run
 	kind := v.kindOf(c)
-	f := &Finding{Kind: kind, Why: v.why(c, kind), View: v.name, Entity: c.pair.name, Subject: Subject{Name: c.rule.Label()}, Own: c.pair.entity == v.own, Tick: run.first.tick,
+	f := &Finding{Kind: kind, Why: v.why(c, kind), View: v.name, Entity: c.pair.name, Subject: Subject{Name: c.rule.Label()}, Own: c.pair.entity == v.own, Ticks: true, Tick: run.first.tick, LastTick: run.last.tick, TicksApart: run.count,
 		BeganAt: Seconds(run.from), EndedAt: Seconds(run.until), Open: open, Ended: how, Apart: Seconds(run.until - run.from), rule: c.rule, settle: c.rule.MinDuration}
 	if c.rule.Compare != rulebook.Exact && run.worst > 0 {
 		gap := math.Round(run.worst*1e3) / 1e3
@@ -625,7 +625,7 @@ func (v *tickView) stopped(end time.Duration) {
 	if !goesOn || side.down.known && side.down.newest(end) < v.lastT+stopsFor { // it could hear nothing
 		return
 	}
-	v.ticks.judge.add(&Finding{Kind: Frozen, View: v.name, Subject: Subject{About: AboutTicks}, BeganAt: Seconds(v.lastT), EndedAt: Seconds(end), Open: true, Tick: v.log.last.tick,
+	v.ticks.judge.add(&Finding{Kind: Frozen, View: v.name, Subject: Subject{About: AboutTicks}, BeganAt: Seconds(v.lastT), EndedAt: Seconds(end), Open: true, Ticks: true, Tick: v.log.last.tick,
 		Ended: stillSo, Why: fmt.Sprintf("the view tells of no tick after %d, while others go on", v.log.last.tick), Evidence: Evidence{Values: []ValueRow{}}})
 }
 
@@ -696,7 +696,7 @@ func (v *tickView) why(c *tickCheck, kind Kind) string {
 // followed.
 func (k *ticks) tellTogether() {
 	for _, v := range k.views {
-		list := slices.DeleteFunc(slices.Clone(k.judge.findings), func(f *Finding) bool { return f.View != v.name || f.rule == nil || f.Tick == 0 })
+		list := slices.DeleteFunc(slices.Clone(k.judge.findings), func(f *Finding) bool { return f.View != v.name || f.rule == nil || !f.Ticks })
 		slices.SortStableFunc(list, func(a, b *Finding) int {
 			return cmp.Or(cmp.Compare(a.BeganAt, b.BeganAt), a.tells(b), cmp.Compare(a.Entity, b.Entity), cmp.Compare(a.Subject.Name, b.Subject.Name))
 		})

@@ -51,7 +51,8 @@ type tracker struct {
 // sighting is a value of the view beside the reference's at one moment.
 type sighting struct {
 	t           time.Duration
-	tick        int64 // where ticks are compared
+	byTick      bool // the two sides were compared at a tick, and this is which
+	tick        int64
 	view, there point
 	gap         float64       // 0 if explained
 	age         time.Duration // if explained

@@ -101,24 +101,27 @@ type Incident struct {
 
 // Finding is a disagreement that lasted.
 type Finding struct {
-	ID        string   `json:"id"`
-	Kind      Kind     `json:"kind"`
-	Signature string   `json:"signature"`
-	View      string   `json:"view"`
-	Entity    string   `json:"entity"`
-	Subject   Subject  `json:"fields"`
-	Own       bool     `json:"own"` // the entity is the view's own
-	BeganAt   Seconds  `json:"began_s"`
-	Tick      int64    `json:"tick,omitempty"` // of the beginning, where ticks are compared
-	EndedAt   Seconds  `json:"ended_s"`        // or the end of the match
-	Open      bool     `json:"open"`           // it never ended
-	Ended     string   `json:"ended"`          // how
-	Apart     Seconds  `json:"apart_s"`        // unexplained time in it
-	Gap       *float64 `json:"worst_gap,omitempty"`
-	Why       string   `json:"why"`                 // what the kind was told by
-	Invariant bool     `json:"invariant,omitempty"` // it is about an invariant
-	Linked    bool     `json:"linked,omitempty"`    // packets of the view's link are known
-	Evidence  Evidence `json:"evidence"`
+	ID         string   `json:"id"`
+	Kind       Kind     `json:"kind"`
+	Signature  string   `json:"signature"`
+	View       string   `json:"view"`
+	Entity     string   `json:"entity"`
+	Subject    Subject  `json:"fields"`
+	Own        bool     `json:"own"` // the entity is the view's own
+	BeganAt    Seconds  `json:"began_s"`
+	Ticks      bool     `json:"by_tick,omitempty"`     // ticks were compared, and not moments
+	Tick       int64    `json:"tick,omitempty"`        // of the beginning
+	LastTick   int64    `json:"last_tick,omitempty"`   // the last at which the two sides differed
+	TicksApart int      `json:"ticks_apart,omitempty"` // at how many compared ticks they did
+	EndedAt    Seconds  `json:"ended_s"`               // or the end of the match
+	Open       bool     `json:"open"`                  // it never ended
+	Ended      string   `json:"ended"`                 // how
+	Apart      Seconds  `json:"apart_s"`               // unexplained time in it
+	Gap        *float64 `json:"worst_gap,omitempty"`
+	Why        string   `json:"why"`                 // what the kind was told by
+	Invariant  bool     `json:"invariant,omitempty"` // it is about an invariant
+	Linked     bool     `json:"linked,omitempty"`    // packets of the view's link are known
+	Evidence   Evidence `json:"evidence"`
 
 	rule   *rulebook.Rule // of a field, or nil
 	settle time.Duration
@@ -405,7 +408,7 @@ func incidents(findings []*Finding) []Incident {
 
 // telling is the finding that tells most of an incident: see [Incident].
 func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Finding {
-	if head.Tick != 0 {
+	if head.Ticks {
 		for i, f := range findings {
 			if root(i) == r && f.BeganAt == head.BeganAt && f.View == head.View && f.tells(head) < 0 {
 				return f
@@ -461,7 +464,7 @@ func (f *Finding) about() string {
 
 // common lists what findings of one incident have in common.
 func common(f *Finding) []string {
-	if f.Tick != 0 {
+	if f.Ticks {
 		return []string{fmt.Sprint("tick ", f.Tick), "view " + f.View}
 	}
 	list := []string{"entity " + f.Entity, string(f.Kind) + " " + f.Subject.String()}
