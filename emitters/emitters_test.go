@@ -122,6 +122,7 @@ func scenario(out io.Writer) {
 	}
 	picture(1.2, -1, 0, "trot", true, own)
 	picture(1.3, -1, 0, "trot", true, own)
+	tr.At(25)
 	tr.Left(1.5, "fern")
 	tr.Refused(1.6, "oak")
 }
@@ -141,17 +142,21 @@ func TestTheExpectationIsReadAsItIsMeant(t *testing.T) {
 	}
 	flaws := r.Flaws()
 	assert.Zero(t, flaws.Malformed+flaws.LogText+flaws.Backward)
-	require.Len(t, records, 15)
+	require.Len(t, records, 16)
 	assert.True(t, records[1].Full)
 	assert.Len(t, records[2].State, 1, "only what has changed")
-	assert.Equal(t, "say \"hi\"\\\n\x01 über 羊", names.TextOf(records[3].State[2].Value))
-	assert.Equal(t, "sheep/s01", names.EntityID(records[3].Despawned[0]))
-	assert.Equal(t, "moss", records[4].To)
-	assert.JSONEq(t, `{"loud":true}`, records[4].Data)
-	assert.Len(t, records[12].Received, 1)
-	assert.Len(t, records[12].Predicted, 2)
-	assert.Equal(t, uint64(12), records[6].Seq)
-	assert.True(t, records[8].HasPing)
+	assert.Equal(t, int64(2), records[3].Tick, "a tick at which nothing has changed is told")
+	assert.Empty(t, records[3].State)
+	assert.Equal(t, "say \"hi\"\\\n\x01 über 羊", names.TextOf(records[4].State[2].Value))
+	assert.Equal(t, "sheep/s01", names.EntityID(records[4].Despawned[0]))
+	assert.Equal(t, "moss", records[5].To)
+	assert.Equal(t, int64(3), records[5].Tick, "an event is of the tick of the snapshot before it")
+	assert.JSONEq(t, `{"loud":true}`, records[5].Data)
+	assert.Len(t, records[13].Received, 1)
+	assert.Len(t, records[13].Predicted, 2)
+	assert.Equal(t, uint64(12), records[7].Seq)
+	assert.Equal(t, int64(25), records[14].Tick, "or of the one that was said")
+	assert.True(t, records[9].HasPing)
 }
 
 // The stand-in game has a copy of its emitter, as a game would.

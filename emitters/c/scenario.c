@@ -49,6 +49,7 @@ int main(void) {
     picture(z, 1.1, -1, 0, "trot", 1, NULL);
     picture(z, 1.2, -1, 0, "trot", 1, own);
     picture(z, 1.3, -1, 0, "trot", 1, own);
+    zw_at(z, 25);
     zw_left(z, 1.5, "fern");
     zw_refused(z, 1.6, "oak");
     zw_close(z);

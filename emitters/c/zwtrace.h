@@ -236,7 +236,7 @@ static void zw_say(zw_trace *z, const char *entity, const char *field, const cha
 /* Opens a trace that is written to a stream; NULL without memory. */
 static zw_trace *zw_open(FILE *out) {
     zw_trace *z = (zw_trace *)calloc(1, sizeof *z);
-    if (z) z->out = out;
+    if (z) { z->out = out; z->tick = -1; }
     return z;
 }
 
@@ -269,6 +269,10 @@ static void zw_begin(zw_trace *z, double t, long tick) {
     z->beside[0].size = z->beside[1].size = 0;
 }
 
+/* Says of which tick the events, joins and leaves are that follow, up to the next snapshot,
+ * which says its own; -1: of none. */
+static void zw_at(zw_trace *z, long tick) { z->tick = tick; }
+
 /* What is said from here to the end of the snapshot is what last came for it. */
 static void zw_received(zw_trace *z) { z->part = 1; }
 
@@ -298,13 +302,17 @@ static void zw_text(zw_trace *z, const char *entity, const char *field, const ch
     }
 }
 
-/* Writes the snapshot: what has changed in it, if anything has. */
+static void zw_ticked(zw_trace *z) {
+    if (z->tick >= 0) zw_printf(z, ",\"tick\":%ld", z->tick);
+}
+
+/* Writes the snapshot: what has changed in it, and its tick if it has one. */
 static void zw_end(zw_trace *z) {
     size_t i, j, kept = 0;
     int full = !z->started || z->t >= z->full_at, some = 0, aside = 0, despawned = 0;
     if (z->failed) return;
     zw_start_line(z, z->t);
-    if (z->tick >= 0) zw_printf(z, ",\"tick\":%ld", z->tick);
+    zw_ticked(z);
     if (full) {
         z->started = 1;
         z->full_at = z->t + 1;
@@ -362,7 +370,7 @@ static void zw_end(zw_trace *z) {
         z->said = 0; /* numbers have moved */
         zw_reindex(z);
     }
-    if (full || some || aside || despawned) zw_end_line(z);
+    if (z->tick >= 0 || full || some || aside || despawned) zw_end_line(z);
 }
 
 static void zw_json(zw_trace *z, const char *data) {
@@ -374,6 +382,7 @@ static void zw_json(zw_trace *z, const char *data) {
 /* Says a one-off; data is JSON text. What is NULL or "" is left out. */
 static void zw_event(zw_trace *z, double t, const char *name, const char *id, const char *entity, const char *by, const char *to, const char *data) {
     zw_start_line(z, t);
+    zw_ticked(z);
     zw_key(z, "event", name);
     zw_key(z, "id", id);
     zw_key(z, "entity", entity);
@@ -413,6 +422,7 @@ static void zw_clock(zw_trace *z, double t, double ping, double server_t) {
 /* Says that a player is in, and which entity is theirs. */
 static void zw_joined(zw_trace *z, double t, const char *name, const char *entity) {
     zw_start_line(z, t);
+    zw_ticked(z);
     zw_key(z, "joined", name);
     zw_key(z, "entity", entity);
     zw_end_line(z);
@@ -420,6 +430,7 @@ static void zw_joined(zw_trace *z, double t, const char *name, const char *entit
 
 static void zw_left(zw_trace *z, double t, const char *name) {
     zw_start_line(z, t);
+    zw_ticked(z);
     zw_key(z, "left", name);
     zw_end_line(z);
 }
@@ -427,6 +438,7 @@ static void zw_left(zw_trace *z, double t, const char *name) {
 /* Says that a player was not let in. */
 static void zw_refused(zw_trace *z, double t, const char *name) {
     zw_start_line(z, t);
+    zw_ticked(z);
     zw_key(z, "refused", name);
     zw_end_line(z);
 }

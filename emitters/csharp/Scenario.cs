@@ -58,6 +58,7 @@ public static class Scenario
         Picture(1.1, -1, 0, "trot", true);
         Picture(1.2, -1, 0, "trot", true, Own);
         Picture(1.3, -1, 0, "trot", true, Own);
+        trace.At(25);
         trace.Left(1.5, "fern");
         trace.Refused(1.6, "oak");
     }

@@ -53,6 +53,10 @@ public sealed class ZwTrace
         saying = now;
     }
 
+    /// <summary>Says of which tick the events, joins and leaves are that follow, up to the next
+    /// snapshot, which says its own; -1: of none.</summary>
+    public void At(long tick) { this.tick = tick; }
+
     /// <summary>What is set from here to the end of the snapshot is what last came for it.</summary>
     public void Received() { saying = beside[0]; }
 
@@ -71,7 +75,7 @@ public sealed class ZwTrace
         saying[saying.Count - 1].Fields.Add(new KeyValuePair<string, string>(field, value));
     }
 
-    /// <summary>Writes the snapshot: what has changed in it, if anything has.</summary>
+    /// <summary>Writes the snapshot: what has changed in it, and its tick if it has one.</summary>
     public void End()
     {
         bool full = t >= fullAt;
@@ -123,9 +127,8 @@ public sealed class ZwTrace
             if (text != "" && (full || text != told[i])) more += (i == 0 ? ",\"received\":{" : ",\"predicted\":{") + text + "}";
             told[i] = text;
         }
-        if (!full && state.Count == 0 && more == "" && despawned.Count == 0) return;
-        var line = new StringBuilder();
-        if (tick >= 0) line.Append(",\"tick\":").Append(tick.ToString(CultureInfo.InvariantCulture));
+        if (tick < 0 && !full && state.Count == 0 && more == "" && despawned.Count == 0) return;
+        var line = new StringBuilder(Ticked());
         if (full)
         {
             fullAt = t + 1;
@@ -141,7 +144,7 @@ public sealed class ZwTrace
     /// known.</summary>
     public void Event(double t, string name, string id = "", string entity = "", string by = "", string to = "", string data = "")
     {
-        Line(t, Key("event", name) + Key("id", id) + Key("entity", entity) + Key("by", by) + Key("to", to) + Json(data));
+        Line(t, Ticked() + Key("event", name) + Key("id", id) + Key("entity", entity) + Key("by", by) + Key("to", to) + Json(data));
     }
 
     /// <summary>Says what the player does from now on.</summary>
@@ -164,12 +167,14 @@ public sealed class ZwTrace
     }
 
     /// <summary>Says that a player is in, and which entity is theirs.</summary>
-    public void Joined(double t, string name, string entity) { Line(t, Key("joined", name) + Key("entity", entity)); }
+    public void Joined(double t, string name, string entity) { Line(t, Ticked() + Key("joined", name) + Key("entity", entity)); }
 
-    public void Left(double t, string name) { Line(t, Key("left", name)); }
+    public void Left(double t, string name) { Line(t, Ticked() + Key("left", name)); }
 
     /// <summary>Says that a player was not let in.</summary>
-    public void Refused(double t, string name) { Line(t, Key("refused", name)); }
+    public void Refused(double t, string name) { Line(t, Ticked() + Key("refused", name)); }
+
+    private string Ticked() { return tick < 0 ? "" : ",\"tick\":" + tick.ToString(CultureInfo.InvariantCulture); }
 
     private void Line(double t, string rest)
     {

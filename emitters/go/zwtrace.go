@@ -44,13 +44,19 @@ type thing struct {
 }
 
 // New returns a trace that is written to out, one write a line.
-func New(out io.Writer) *Trace { return &Trace{out: out, before: map[string]map[string]string{}} }
+func New(out io.Writer) *Trace {
+	return &Trace{out: out, tick: -1, before: map[string]map[string]string{}}
+}
 
 // Begin begins a snapshot of the world at a time.
 func (tr *Trace) Begin(t float64, tick int64) {
 	tr.t, tr.tick, tr.now, tr.part = t, tick, tr.now[:0], 0
 	tr.beside[0], tr.beside[1] = nil, nil
 }
+
+// At says of which tick the events, joins and leaves are that follow, up to the next
+// snapshot, which says its own; -1: of none.
+func (tr *Trace) At(tick int64) { tr.tick = tick }
 
 // Received says that what is said from here to the end of the snapshot is what last came
 // for it.
@@ -81,7 +87,7 @@ func (tr *Trace) say(entity, field, value string) {
 	last.fields = append(last.fields, [2]string{field, value})
 }
 
-// End writes the snapshot: what has changed in it, if anything has.
+// End writes the snapshot: what has changed in it, and its tick if it has one.
 func (tr *Trace) End() {
 	full := !tr.started || tr.t >= tr.full
 	var state, despawned []string
@@ -131,13 +137,10 @@ func (tr *Trace) End() {
 		}
 		tr.told[i] = text
 	}
-	if !full && len(state) == 0 && beside == "" && len(despawned) == 0 {
+	if tr.tick < 0 && !full && len(state) == 0 && beside == "" && len(despawned) == 0 {
 		return
 	}
-	line := ""
-	if tr.tick >= 0 {
-		line += fmt.Sprintf(`,"tick":%d`, tr.tick)
-	}
+	line := tr.ticked()
 	if full {
 		tr.started, tr.full = true, tr.t+1
 		line += `,"full":true`
@@ -154,7 +157,7 @@ func (tr *Trace) End() {
 
 // Event says a one-off, with data that is JSON text. What is "" is left out.
 func (tr *Trace) Event(t float64, name, id, entity, by, to, data string) {
-	tr.line(t, key("event", name)+key("id", id)+key("entity", entity)+key("by", by)+key("to", to)+json(data))
+	tr.line(t, tr.ticked()+key("event", name)+key("id", id)+key("entity", entity)+key("by", by)+key("to", to)+json(data))
 }
 
 // Input says what the player does from now on.
@@ -175,14 +178,21 @@ func (tr *Trace) Clock(t, ping, serverT float64) {
 
 // Joined says that a player is in, and which entity is theirs.
 func (tr *Trace) Joined(t float64, name, entity string) {
-	tr.line(t, key("joined", name)+key("entity", entity))
+	tr.line(t, tr.ticked()+key("joined", name)+key("entity", entity))
 }
 
 // Left says that a player has left.
-func (tr *Trace) Left(t float64, name string) { tr.line(t, key("left", name)) }
+func (tr *Trace) Left(t float64, name string) { tr.line(t, tr.ticked()+key("left", name)) }
 
 // Refused says that a player was not let in.
-func (tr *Trace) Refused(t float64, name string) { tr.line(t, key("refused", name)) }
+func (tr *Trace) Refused(t float64, name string) { tr.line(t, tr.ticked()+key("refused", name)) }
+
+func (tr *Trace) ticked() string {
+	if tr.tick < 0 {
+		return ""
+	}
+	return fmt.Sprintf(`,"tick":%d`, tr.tick)
+}
 
 func (tr *Trace) line(t float64, rest string) {
 	fmt.Fprintf(tr.out, "{\"t\":%.6f%s}\n", t, rest) // a trace that cannot be written must not stop the game

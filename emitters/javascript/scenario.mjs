@@ -40,5 +40,6 @@ const own = () => {
 }
 picture(1.2, -1, 0, 'trot', true, own)
 picture(1.3, -1, 0, 'trot', true, own)
+trace.at(25)
 trace.left(1.5, 'fern')
 trace.refused(1.6, 'oak')

@@ -35,6 +35,12 @@ export class Trace {
     this.#beside = {}
   }
 
+  // Says of which tick the events, joins and leaves are that follow, up to the next
+  // snapshot, which says its own; -1: of none.
+  at(tick) {
+    this.#tick = tick
+  }
+
   // What is set from here to the end of the snapshot is what last came for it.
   received() {
     this.#said = this.#beside.received = []
@@ -52,7 +58,7 @@ export class Trace {
     last[1].push([field, written(value)])
   }
 
-  // Writes the snapshot: what has changed in it, if anything has.
+  // Writes the snapshot: what has changed in it, and its tick if it has one.
   end() {
     const full = this.#t >= this.#full
     const state = []
@@ -80,8 +86,8 @@ export class Trace {
       if (things && (full || things !== this.#told[part])) beside += `,"${part}":{${things}}`
       this.#told[part] = things
     }
-    if (!full && !state.length && !beside && !despawned.length) return
-    let line = this.#tick >= 0 ? `,"tick":${this.#tick}` : ''
+    if (this.#tick < 0 && !full && !state.length && !beside && !despawned.length) return
+    let line = this.#ticked()
     if (full) {
       this.#full = this.#t + 1
       line += ',"full":true'
@@ -94,7 +100,7 @@ export class Trace {
 
   // Says a one-off; id, entity, by, to and data, any value, where they are known.
   event(t, name, { id, entity, by, to, data } = {}) {
-    this.#line(t, keys({ event: name, id, entity, by, to }) + json(data))
+    this.#line(t, this.#ticked() + keys({ event: name, id, entity, by, to }) + json(data))
   }
 
   // Says what the player does from now on.
@@ -115,16 +121,20 @@ export class Trace {
 
   // Says that a player is in, and which entity is theirs.
   joined(t, name, entity) {
-    this.#line(t, keys({ joined: name, entity }))
+    this.#line(t, this.#ticked() + keys({ joined: name, entity }))
   }
 
   left(t, name) {
-    this.#line(t, keys({ left: name }))
+    this.#line(t, this.#ticked() + keys({ left: name }))
   }
 
   // Says that a player was not let in.
   refused(t, name) {
-    this.#line(t, keys({ refused: name }))
+    this.#line(t, this.#ticked() + keys({ refused: name }))
+  }
+
+  #ticked() {
+    return this.#tick >= 0 ? `,"tick":${this.#tick}` : ''
   }
 
   #line(t, rest) {

@@ -46,5 +46,6 @@ local function own()
 end
 picture(1.2, -1, 0, "trot", true, own)
 picture(1.3, -1, 0, "trot", true, own)
+trace:at(25)
 trace:left(1.5, "fern")
 trace:refused(1.6, "oak")

@@ -47,13 +47,19 @@ end
 
 -- new returns a trace; write is called with every line.
 function Trace.new(write)
-  return setmetatable({ write = write, now = {}, said = {}, beside = {}, told = {}, before = {}, names = {}, full = -math.huge }, Trace)
+  return setmetatable({ write = write, tick = -1, now = {}, said = {}, beside = {}, told = {}, before = {}, names = {}, full = -math.huge }, Trace)
 end
 
 -- begin begins a snapshot of the world at a time.
 function Trace:begin(t, tick)
   self.t, self.tick, self.now = t, tick or -1, {}
   self.said, self.beside = self.now, {}
+end
+
+-- at says of which tick the events, joins and leaves are that follow, up to the next
+-- snapshot, which says its own; -1: of none.
+function Trace:at(tick)
+  self.tick = tick
 end
 
 -- received: what is set from here to the end of the snapshot is what last came for it.
@@ -78,7 +84,7 @@ function Trace:set(entity, field, value)
   last[#last + 1] = { field, written(value) }
 end
 
--- finish writes the snapshot: what has changed in it, if anything has.
+-- finish writes the snapshot: what has changed in it, and its tick if it has one.
 function Trace:finish()
   local full = self.t >= self.full
   local state, there = {}, {}
@@ -119,8 +125,8 @@ function Trace:finish()
     if text ~= "" and (full or text ~= self.told[part]) then beside = beside .. ',"' .. part .. '":{' .. text .. "}" end
     self.told[part] = text
   end
-  if not full and #state == 0 and beside == "" and #despawned == 0 then return end
-  local line = self.tick >= 0 and string.format(',"tick":%d', self.tick) or ""
+  if self.tick < 0 and not full and #state == 0 and beside == "" and #despawned == 0 then return end
+  local line = self:ticked()
   if full then
     self.full = self.t + 1
     line = line .. ',"full":true'
@@ -135,7 +141,7 @@ end
 -- are known.
 function Trace:event(t, name, more)
   more = more or {}
-  self:line(t, key("event", name) .. key("id", more.id) .. key("entity", more.entity) .. key("by", more.by) .. key("to", more.to) .. data(more.data))
+  self:line(t, self:ticked() .. key("event", name) .. key("id", more.id) .. key("entity", more.entity) .. key("by", more.by) .. key("to", more.to) .. data(more.data))
 end
 
 -- input says what the player does from now on.
@@ -157,16 +163,20 @@ end
 
 -- joined says that a player is in, and which entity is theirs.
 function Trace:joined(t, name, entity)
-  self:line(t, key("joined", name) .. key("entity", entity))
+  self:line(t, self:ticked() .. key("joined", name) .. key("entity", entity))
 end
 
 function Trace:left(t, name)
-  self:line(t, key("left", name))
+  self:line(t, self:ticked() .. key("left", name))
 end
 
 -- refused says that a player was not let in.
 function Trace:refused(t, name)
-  self:line(t, key("refused", name))
+  self:line(t, self:ticked() .. key("refused", name))
+end
+
+function Trace:ticked()
+  return self.tick >= 0 and string.format(',"tick":%d', self.tick) or ""
 end
 
 function Trace:line(t, rest)

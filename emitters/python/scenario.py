@@ -56,5 +56,6 @@ def own():
 
 picture(1.2, -1, 0, "trot", True, own)
 picture(1.3, -1, 0, "trot", True, own)
+trace.at(25)
 trace.left(1.5, "fern")
 trace.refused(1.6, "oak")

@@ -35,6 +35,11 @@ class Trace:
         self._t, self._tick, self._now = t, tick, []
         self._said, self._beside = self._now, {}
 
+    def at(self, tick):
+        """Says of which tick the events, joins and leaves are that follow, up to the next
+        snapshot, which says its own; -1: of none."""
+        self._tick = tick
+
     def received(self):
         """What is set from here to the end of the snapshot is what last came for it."""
         self._said = self._beside["received"] = []
@@ -50,7 +55,7 @@ class Trace:
         self._said[-1][1].append((field, _written(value)))
 
     def end(self):
-        """Writes the snapshot: what has changed in it, if anything has."""
+        """Writes the snapshot: what has changed in it, and its tick if it has one."""
         full = self._t >= self._full
         state, there = [], set()
         for entity, said in self._now:
@@ -75,9 +80,9 @@ class Trace:
             if things and (full or things != self._told.get(part)):
                 beside += f',"{part}":{{{things}}}'
             self._told[part] = things
-        if not full and not state and not beside and not despawned:
+        if self._tick < 0 and not full and not state and not beside and not despawned:
             return
-        line = f',"tick":{self._tick}' if self._tick >= 0 else ""
+        line = self._ticked()
         if full:
             self._full = self._t + 1
             line += ',"full":true'
@@ -90,7 +95,7 @@ class Trace:
 
     def event(self, t, name, id="", entity="", by="", to="", data=None):
         """Says a one-off; id, entity, by, to and data, any value, where they are known."""
-        self._line(t, _keys(event=name, id=id, entity=entity, by=by, to=to) + _data(data))
+        self._line(t, self._ticked() + _keys(event=name, id=id, entity=entity, by=by, to=to) + _data(data))
 
     def input(self, t, what, seq):
         """Says what the player does from now on."""
@@ -107,14 +112,17 @@ class Trace:
 
     def joined(self, t, name, entity):
         """Says that a player is in, and which entity is theirs."""
-        self._line(t, _keys(joined=name, entity=entity))
+        self._line(t, self._ticked() + _keys(joined=name, entity=entity))
 
     def left(self, t, name):
-        self._line(t, _keys(left=name))
+        self._line(t, self._ticked() + _keys(left=name))
 
     def refused(self, t, name):
         """Says that a player was not let in."""
-        self._line(t, _keys(refused=name))
+        self._line(t, self._ticked() + _keys(refused=name))
+
+    def _ticked(self):
+        return f',"tick":{self._tick}' if self._tick >= 0 else ""
 
     def _line(self, t, rest):
         self._write(f'{{"t":{t:.6f}{rest}}}\n')
