@@ -356,7 +356,7 @@ func (t *Text) compared(v *judge.Verdict) {
 // ticks writes how many ticks of each view could be compared, and how it told them.
 func (t *Text) ticks(v *judge.Verdict) {
 	var table table
-	table.row("  view", "ticks told", "compared", "reference silent", "after its last", "a second", "longest pause", "rollbacks", "deepest", "values", "findings")
+	table.row("  view", "ticks told", "compared", "reference silent", "after its last", "unconfirmed", "a second", "longest pause", "rollbacks", "deepest", "values", "findings")
 	for _, view := range v.Views {
 		k := view.Ticks
 		if k == nil {
@@ -366,7 +366,7 @@ func (t *Text) ticks(v *judge.Verdict) {
 		if k.Rollbacks > 0 {
 			deepest = count(int(k.Deepest), "tick", "ticks")
 		}
-		table.row("  "+view.Name, Number(k.Told), Number(k.Compared), Number(k.Untold), Number(k.Beyond), fmt.Sprintf("%.1f", k.PerSecond), seconds(k.Pause),
+		table.row("  "+view.Name, Number(k.Told), Number(k.Compared), Number(k.Untold), Number(k.Beyond), Number(k.Guessed), fmt.Sprintf("%.1f", k.PerSecond), seconds(k.Pause),
 			Number(k.Rollbacks), deepest, Number(view.Comparisons), Number(view.Findings))
 	}
 	table.right = true

@@ -50,6 +50,7 @@ type toldTick struct {
 	said    time.Duration // by the view's clock
 	t       time.Duration // by the match's
 	judged  bool          // the view was in the match
+	guessed bool          // and left, or the match ended, before it could have taken it back
 	changes []tickChange
 }
 
@@ -146,6 +147,15 @@ func (l *tickLog) get(n int) *toldTick { return &l.told[n-l.base] }
 
 // end is the place behind the last one.
 func (l *tickLog) end() int { return l.base + len(l.told) }
+
+// guess marks the last ticks, as many as the view went back at most: whoever goes back
+// tells what it predicts, and these it had no time to tell anew.
+func (l *tickLog) guess() {
+	for i := range l.told {
+		told := &l.told[i]
+		told.guessed = told.guessed || told.at.round == l.last.round && told.at.tick > l.last.tick-l.deepest
+	}
+}
 
 // forget drops what nobody asks for any more, those before n.
 func (l *tickLog) forget(n int) {

@@ -29,12 +29,13 @@ type tickView struct {
 	name       string
 	number     int
 	log        tickLog
-	next       int   // the reference's next tick, among all
-	reached    stamp // the reference's last one before that
-	any        bool  // there was one
-	in, been   bool  // in the match; and at some time
-	saysItLeft bool  // it tells of its membership, so what it shows is no sign of it
-	pictured   bool  // it has told something since it came
+	next       int           // the reference's next tick, among all
+	reached    stamp         // the reference's last one before that
+	reachedAt  time.Duration // when the reference told it
+	any        bool          // there was one
+	in, been   bool          // in the match; and at some time
+	saysItLeft bool          // it tells of its membership, so what it shows is no sign of it
+	pictured   bool          // it has told something since it came
 	own        trace.Entity
 	joinedAt   time.Duration
 	pairs      []*tickPair // by trace.Entity
@@ -46,6 +47,7 @@ type tickView struct {
 	report     TickReport
 	comparison int
 	lastT      time.Duration
+	said       time.Duration // when the view told the tick in hand
 }
 
 // TickReport says how a view's ticks were compared.
@@ -53,6 +55,7 @@ type TickReport struct {
 	Told      int     `json:"told"`     // while the view was in the match, each counted once
 	Compared  int     `json:"compared"` // those that the reference told as well
 	Beyond    int     `json:"beyond"`   // after the reference's last one
+	Guessed   int     `json:"guessed"`  // predictions of a view that rolls back, with no time left to take them back
 	Untold    int     `json:"untold"`   // that the reference did not tell
 	First     int64   `json:"first"`
 	Last      int64   `json:"last"`
@@ -101,7 +104,8 @@ type tickCheck struct {
 type tickRun struct {
 	apart       bool // still so
 	first, last stamp
-	from, until time.Duration
+	from, until time.Duration // by the reference's times of those ticks
+	said        time.Duration // when the view told the first
 	count       int
 	worst       float64
 	before      sighting
@@ -184,6 +188,7 @@ func (v *tickView) take(r *trace.Record) {
 	v.log.add(r, v.in && v.pictured)
 	if r.Left == v.name {
 		v.in, v.saysItLeft = false, true
+		v.log.guess()
 	}
 	v.lastT = r.T
 }
@@ -196,15 +201,16 @@ func (v *tickView) compare() {
 		for reference.final(v.next) && reference.get(v.next).at.compare(told.at) <= 0 {
 			v.passReference()
 		}
-		both := v.any && v.reached == told.at
-		if !both && !reference.final(v.next) && !reference.complete {
+		both := v.any && v.reached == told.at && !told.guessed
+		if !both && !told.guessed && !reference.final(v.next) && !reference.complete {
 			return // it may come yet
 		}
 		v.apply(viewSide, told)
 		if told.judged {
 			v.count(told, both)
 			if both {
-				v.examine(told.at, told.t)
+				v.said = told.t
+				v.examine(told.at, v.reachedAt)
 			}
 		} else {
 			v.closeAll(told.t, "the view leaving the match")
@@ -216,7 +222,7 @@ func (v *tickView) compare() {
 func (v *tickView) passReference() {
 	told := v.ticks.reference.get(v.next)
 	v.apply(referenceSide, told)
-	v.reached, v.any = told.at, true
+	v.reached, v.reachedAt, v.any = told.at, told.t, true
 	v.next++
 }
 
@@ -230,6 +236,8 @@ func (v *tickView) count(told *toldTick, both bool) {
 	switch {
 	case both:
 		r.Compared++
+	case told.guessed:
+		r.Guessed++
 	case v.ticks.reference.began && told.at.compare(v.ticks.reference.last) > 0:
 		r.Beyond++
 	default:
@@ -491,7 +499,7 @@ func (v *tickView) weigh(c *tickCheck, at stamp, t time.Duration) {
 	}
 	run := c.run
 	if !run.apart && run.count == 0 {
-		*run = tickRun{first: at, from: t, before: c.last, agreed: c.agreed, stride: 1, early: run.early[:0], seen: run.seen[:0]}
+		*run = tickRun{first: at, from: t, said: v.said, before: c.last, agreed: c.agreed, stride: 1, early: run.early[:0], seen: run.seen[:0]}
 		v.open = append(v.open, c)
 	}
 	run.apart, run.last, run.until = true, at, t
@@ -571,7 +579,7 @@ func (v *tickView) close(c *tickCheck, how string, open bool) {
 		gap := math.Round(run.worst*1e3) / 1e3
 		f.Gap = &gap
 	}
-	f.Evidence = j.circumstances(j.views[v.number], run.from, run.from)
+	f.Evidence = j.circumstances(j.views[v.number], run.said, run.said)
 	if run.agreed {
 		f.Evidence.Values = append(f.Evidence.Values, j.row(c.rule, run.before))
 	}
@@ -590,6 +598,7 @@ func (v *tickView) close(c *tickCheck, how string, open bool) {
 func (k *ticks) finish(end time.Duration) {
 	k.reference.complete = true
 	for _, v := range k.views {
+		v.log.guess()
 		v.log.complete = true
 		v.compare()
 		v.closeAll(end, stillSo)

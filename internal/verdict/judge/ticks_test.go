@@ -191,7 +191,7 @@ func TestWhatTicksTell(t *testing.T) {
 				require.Len(t, v.Incidents, 1, "one divergence is one incident")
 			}
 			r := v.Views[0].Ticks
-			assert.Equal(t, r.Told, r.Compared+r.Beyond+r.Untold)
+			assert.Equal(t, r.Told, r.Compared+r.Beyond+r.Untold+r.Guessed)
 			assert.Greater(t, r.Compared, 40)
 		})
 	}
@@ -250,7 +250,31 @@ func TestRollbacksAreMeasured(t *testing.T) {
 	assert.Equal(t, int64(4), r.Deepest)
 	assert.InDelta(t, 60, r.PerMinute, 0.1)
 	assert.InDelta(t, 20, r.PerSecond, 0.1)
-	assert.Equal(t, 1200, r.Compared)
+	assert.Equal(t, []int{1196, 4}, []int{r.Compared, r.Guessed}, "at the end it had no time to go back")
+}
+
+// What a view that rolls back told last may be predictions.
+func TestTheLastPredictionsAreNotJudged(t *testing.T) {
+	for _, leaves := range []bool{true, false} {
+		m := newTickMatch("fern")
+		for tick := range 400 {
+			at := float64(tick) / 20
+			m.say(0, at, tickLineOf(tick))
+			if tick > 300 && leaves {
+				continue
+			}
+			m.say(1, at, tickLineOf(max(0, tick-5))) // it is certain of it
+			for guess := tick - 4; guess < tick; guess++ {
+				if guess >= 0 {
+					m.say(1, at, fmt.Sprintf(`"tick":%d,%s`, guess, unitAt(guess+7, guess+7)))
+				}
+			}
+			if tick == 300 && leaves {
+				m.say(1, at, `"left":"fern"`)
+			}
+		}
+		assert.Empty(t, told(m.judge()))
+	}
 }
 
 // Ticks that start again are another round, compared with the reference's same round.
