@@ -160,10 +160,12 @@ func TestTheExpectationIsReadAsItIsMeant(t *testing.T) {
 }
 
 // The stand-in game has a copy of its emitter, as a game would.
-func TestTheCopyInTheExampleIsTheEmitter(t *testing.T) {
-	ours, err := os.ReadFile("javascript/zwtrace.mjs")
-	require.NoError(t, err)
-	copied, err := os.ReadFile("../examples/millpond/zwtrace.mjs")
-	require.NoError(t, err)
-	assert.Equal(t, string(ours), string(copied))
+func TestTheCopiesInTheExamplesAreTheEmitters(t *testing.T) {
+	for ours, copied := range map[string]string{"javascript/zwtrace.mjs": "../examples/millpond/zwtrace.mjs", "python/zwtrace.py": "../examples/stonewain/zwtrace.py"} {
+		a, err := os.ReadFile(ours)
+		require.NoError(t, err)
+		b, err := os.ReadFile(copied)
+		require.NoError(t, err)
+		assert.Equal(t, string(a), string(b))
+	}
 }

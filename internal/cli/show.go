@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/plan"
 	"zitherwheel/internal/output/sanitize"
 	"zitherwheel/internal/review/feed"
 	"zitherwheel/internal/review/inspect"
@@ -20,6 +21,7 @@ import (
 
 func showCommand() *cobra.Command {
 	var moment string
+	var tick int64
 	var around, asJSON, plain bool
 	c := &cobra.Command{
 		Use:   "show RUNFOLDER [FINDING | ENTITY | ENTITY.FIELD]",
@@ -66,6 +68,12 @@ Without an entity or a finding it lists the findings of the run.`,
 			if around {
 				return tellStory(c, run, verdict, target, asJSON)
 			}
+			if c.Flags().Changed("tick") {
+				target.tick = &tick
+			}
+			if target.tick != nil {
+				return showTick(c, run, p, verdict.Reference, target, asJSON)
+			}
 			w, err := inspect.Open(c.Context(), run, p.Rules, verdict.Reference, target.entity, target.at-stepRoom, target.at+stepRoom)
 			if err != nil {
 				return &exitError{exitUsage, err}
@@ -86,6 +94,7 @@ Without an entity or a finding it lists the findings of the run.`,
 		},
 	}
 	c.Flags().StringVar(&moment, "at", "", "the moment, like 12.5s (default the start of the finding, or the end)")
+	c.Flags().Int64Var(&tick, "tick", 0, "the tick instead of a moment (default the first of the finding, where ticks were compared)")
 	c.Flags().BoolVar(&around, "around", false, "print the timeline of a finding, from a second before it to two after")
 	c.Flags().BoolVar(&plain, "plain", false, "print a table even on a terminal")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON; without an entity or a finding, the verdict")
@@ -100,6 +109,7 @@ type target struct {
 	entity  string
 	field   string // or "" for all
 	at      time.Duration
+	tick    *int64 // instead of a moment
 	finding *judge.Finding
 }
 
@@ -109,6 +119,9 @@ func targetOf(v *judge.Verdict, name, moment string) (t target, err error) {
 	if i >= 0 {
 		t.finding = v.Findings[i]
 		t.entity, t.at = t.finding.Entity, time.Duration(t.finding.BeganAt)
+		if t.finding.Ticks && moment == "" {
+			t.tick = &t.finding.Tick
+		}
 	} else {
 		t.entity = name
 		// A dot may be part of a name: the last one parts a field from its thing.
@@ -125,6 +138,20 @@ func targetOf(v *judge.Verdict, name, moment string) (t target, err error) {
 		}
 	}
 	return t, nil
+}
+
+// showTick shows a thing at a tick.
+func showTick(c *cobra.Command, run *run.Run, p *plan.Plan, reference string, t target, asJSON bool) error {
+	s, err := inspect.AtTick(c.Context(), run, p.Rules, reference, t.entity, *t.tick)
+	if err != nil {
+		return &exitError{exitUsage, err}
+	}
+	s = only(s, t.field)
+	if asJSON {
+		return printJSON(c, s)
+	}
+	report.NewText(c.OutOrStdout()).Sheet(s)
+	return nil
 }
 
 // only leaves the rows of one field, if one is asked for.

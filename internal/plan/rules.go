@@ -111,7 +111,7 @@ type ruleText struct{ of, compare, seenBy, role string }
 var (
 	ofWords      = words(rulebook.Any, rulebook.Own, rulebook.Others)
 	compareWords = words(rulebook.Exact, rulebook.Distance, rulebook.Angle)
-	roleWords    = words(rulebook.Plain, rulebook.Owner, rulebook.Outcome)
+	roleWords    = words(rulebook.Plain, rulebook.Owner, rulebook.Outcome, rulebook.Sum)
 	seenWords    = words(rulebook.Everyone, rulebook.OwnerOnly, rulebook.AllButOwner, rulebook.InRange, rulebook.Nobody)
 )
 

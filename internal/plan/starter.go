@@ -18,6 +18,7 @@ var Shapes = []Shape{
 	{"server", "a server and clients of your own, started by zwheel"},
 	{"attached", "clients of your own, and a server that runs already"},
 	{"hosted", "one client is the server too"},
+	{"lockstep", "a game that plays the same ticks everywhere: lockstep or rollback"},
 }
 
 // Starter is a plan to start from, with comments.

@@ -12,7 +12,11 @@ import (
 
 // Sheet writes one thing at one moment: a row for each field, a column for each view.
 func (t *Text) Sheet(s inspect.Sheet) {
-	fmt.Fprintf(t.w, "%s at %s, as each view had it\n\n", s.Entity, at(s.At))
+	when := at(s.At)
+	if s.Tick != nil {
+		when = fmt.Sprintf("tick %d", *s.Tick)
+	}
+	fmt.Fprintf(t.w, "%s at %s, as each view had it\n\n", s.Entity, when)
 	var table table
 	heads := []string{"  field"}
 	for _, view := range s.Views {
@@ -24,9 +28,13 @@ func (t *Text) Sheet(s inspect.Sheet) {
 			head += " (left)"
 		}
 		if slices.Contains(s.Silent, view) {
-			head += " (silent)"
+			if head += " (silent)"; s.Tick != nil {
+				head = view + " (did not tell it)"
+			}
 		}
-		heads = append(heads, head, "for")
+		if heads = append(heads, head); s.Tick == nil {
+			heads = append(heads, "for")
+		}
 	}
 	table.row(heads...)
 	for _, row := range s.Rows {
@@ -45,7 +53,9 @@ func (t *Text) Sheet(s inspect.Sheet) {
 			case inspect.Same:
 				text = "= " + text
 			}
-			line = append(line, text, held(s.At, c))
+			if line = append(line, text); s.Tick == nil {
+				line = append(line, held(s.At, c))
+			}
 		}
 		table.row(line...)
 	}
@@ -53,6 +63,10 @@ func (t *Text) Sheet(s inspect.Sheet) {
 	as := "the reference"
 	if s.Reference == rulebook.NoReference {
 		as = "most views"
+	}
+	if s.Tick != nil {
+		fmt.Fprintf(t.w, "\n  = as %s   ! otherwise\n", as)
+		return
 	}
 	fmt.Fprintf(t.w, "\n  = as %s  ~ as it was shortly before  ^ as it is soon after  ! none of these   for: how long the view has held the value\n", as)
 }

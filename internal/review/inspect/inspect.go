@@ -28,6 +28,7 @@ import (
 type Sheet struct {
 	Entity string        `json:"entity"`
 	At     judge.Seconds `json:"t_s"`
+	Tick   *int64        `json:"tick,omitempty"` // instead of a moment
 	Views  []string      `json:"views"`
 
 	Reference string   `json:"reference"` // the view that the others are held against, or "none": then each is held against most of them
