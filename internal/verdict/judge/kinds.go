@@ -29,7 +29,13 @@ const (
 	Inverted           Kind = "inverted"         // a flag with the opposite value
 	Scaled             Kind = "scaled"           // a number times a factor
 	Rate               Kind = "rate"             // it runs k times too fast
-	ClockShift         Kind = "clock"            // the path fits when shifted in time
+	Late               Kind = "late"             // everything is right and too late
+	ClockShift         Kind = "clock"            // what follows from the clock is early or late
+	Creeping           Kind = "creeping-clock"   // it gets later and later, or earlier
+	Mirrored           Kind = "mirrored"         // a coordinate has the other sign
+	Swapped            Kind = "swapped"          // coordinates are in one another's place
+	Clamped            Kind = "clamped"          // it stops at a limit
+	Noisy              Kind = "noisy"            // it is scattered about the right place
 	Drift              Kind = "drift"            // the gap grows
 	Doubled            Kind = "doubled"          // a change applied k times
 	SplitOwner         Kind = "split-owner"      // the view believes it owns what another owns

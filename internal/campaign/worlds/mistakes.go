@@ -1,0 +1,175 @@
+package worlds
+
+import (
+	"math"
+
+	"zitherwheel/internal/verdict/judge"
+)
+
+// mistake is one thing that goes wrong in one view, about one thing, from a moment on.
+type mistake struct {
+	name     string
+	accepted []judge.Kind
+	all      bool // it is about everything the view shows
+	make     func(r *draw, w *world, v *view, g *thing, from float64) wrong
+}
+
+// wrong is what a view shows of the thing at a time instead of s.
+type wrong func(s shown, t float64) shown
+
+// seen is what the view shows when it is right.
+func (v *view) seen(g *thing, t float64) shown { return g.at(t - v.lag) }
+
+// mistakes are all that are made.
+var mistakes = []mistake{
+	{"frozen", []judge.Kind{judge.Frozen}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		then := v.seen(g, from)
+		return func(s shown, t float64) shown { s.place, s.level = then.place, then.level; return s }
+	}},
+	{"late", []judge.Kind{judge.Late, judge.ClockShift}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		by := r.between(0.8, 2)
+		return func(s shown, t float64) shown { s.place = v.seen(g, t-by).place; return s }
+	}},
+	{"creeping", []judge.Kind{judge.Creeping}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		by := -r.between(0.06, 0.2)
+		return func(s shown, t float64) shown { s.place = v.seen(g, t+by*(t-from)).place; return s }
+	}},
+	{"rate", []judge.Kind{judge.Rate, judge.Scaled}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		by, then := []float64{0.5, 0.7, 1.4, 2}[r.IntN(4)], v.seen(g, from)
+		return func(s shown, t float64) shown {
+			for k := range s.place {
+				s.place[k] = then.place[k] + by*(s.place[k]-then.place[k])
+			}
+			return s
+		}
+	}},
+	{"offset", []judge.Kind{judge.Offset}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		by := r.direction(w, r.between(3, 30)*w.tolerance)
+		return func(s shown, t float64) shown { return s.moved(by, 1) }
+	}},
+	{"drift", []judge.Kind{judge.Drift}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		by := r.direction(w, r.between(0.5, 3)*w.tolerance)
+		return func(s shown, t float64) shown { return s.moved(by, t-from) }
+	}},
+	{"scaled", []judge.Kind{judge.Scaled}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		by := []float64{0.5, 0.9, 1.1, 2, 0.01, 100}[r.IntN(6)]
+		return func(s shown, t float64) shown {
+			for k := range s.place {
+				s.place[k] *= by
+			}
+			return s
+		}
+	}},
+	{"one axis scaled", []judge.Kind{judge.Scaled}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		by, axis := []float64{0.5, 0.8, 1.25, 2}[r.IntN(4)], r.IntN(w.axes)
+		return func(s shown, t float64) shown { s.place[axis] *= by; return s }
+	}},
+	{"mirrored", []judge.Kind{judge.Mirrored}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		axis := r.IntN(w.axes)
+		return func(s shown, t float64) shown { s.place[axis] *= -1; return s }
+	}},
+	{"swapped", []judge.Kind{judge.Swapped}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		return func(s shown, t float64) shown { s.place[0], s.place[1] = s.place[1], s.place[0]; return s }
+	}},
+	{"wrapped", []judge.Kind{judge.Overflow}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		axis := r.IntN(w.axes)
+		size := 0.0
+		for t := 0.0; t < Length.Seconds(); t++ {
+			size = max(size, math.Abs(g.place(t)[axis]))
+		}
+		// The narrowest number that it does not always fit into.
+		step := math.Pow(10, math.Floor(math.Log10(size/200)))
+		return func(s shown, t float64) shown {
+			turn := 256 * step
+			s.place[axis] -= turn * math.Round(s.place[axis]/turn)
+			return s
+		}
+	}},
+	{"coarse", []judge.Kind{judge.Quantised}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		step := math.Pow(10, math.Ceil(math.Log10(3*w.tolerance)))
+		return func(s shown, t float64) shown {
+			for k := range s.place {
+				s.place[k] = step * math.Round(s.place[k]/step)
+			}
+			return s
+		}
+	}},
+	{"clamped", []judge.Kind{judge.Clamped}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		axis := r.IntN(w.axes)
+		low, high := math.Inf(1), math.Inf(-1)
+		for t := from; t < Length.Seconds(); t += 0.5 {
+			low, high = min(low, g.place(t)[axis]), max(high, g.place(t)[axis])
+		}
+		limit := low + r.between(0.3, 0.7)*(high-low)
+		return func(s shown, t float64) shown { s.place[axis] = min(s.place[axis], limit); return s }
+	}},
+	{"noisy", []judge.Kind{judge.Noisy}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		by := r.between(4, 12) * w.tolerance
+		return func(s shown, t float64) shown {
+			for k := range w.axes {
+				s.place[k] += by * r.NormFloat64()
+			}
+			return s
+		}
+	}},
+	{"inverted", []judge.Kind{judge.Inverted}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		return func(s shown, t float64) shown { s.flag = !s.flag; return s }
+	}},
+	{"doubled", []judge.Kind{judge.Doubled}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		then := v.seen(g, from).count
+		return func(s shown, t float64) shown { s.count += s.count - then; return s }
+	}},
+	{"never arrived", []judge.Kind{judge.NeverArrived, judge.Frozen}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		then := v.seen(g, from)
+		return func(s shown, t float64) shown { s.count, s.mood = then.count, then.mood; return s }
+	}},
+	{"changes late", []judge.Kind{judge.Late}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		by := r.between(1, 1.8)
+		return func(s shown, t float64) shown { s.mood = v.seen(g, t-by).mood; return s }
+	}},
+	{"never sent", []judge.Kind{judge.NeverSent}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		g.count = g.count[:g.count.at(from)]
+		return func(s shown, t float64) shown { s.count += 1 + int((t-from)/4); return s }
+	}},
+	{"missing", []judge.Kind{judge.Missing}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		return func(s shown, t float64) shown { s.there = false; return s }
+	}},
+	{"ghost", []judge.Kind{judge.Ghost}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		g.dies = from + r.between(1, 5)
+		return func(s shown, t float64) shown {
+			if !s.there {
+				s = v.seen(g, g.dies-0.01)
+				s.there = true
+			}
+			return s
+		}
+	}},
+	{"the whole view late", []judge.Kind{judge.Late, judge.ClockShift}, true, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		by := r.between(0.8, 1.8)
+		return func(s shown, t float64) shown { return v.seen(g, t-by) }
+	}},
+	{"the whole view frozen", []judge.Kind{judge.Frozen}, true, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		then := v.seen(g, from)
+		return func(s shown, t float64) shown { return then }
+	}},
+}
+
+// direction is a step of a length into a drawn direction.
+func (r *draw) direction(w *world, length float64) (by [3]float64) {
+	var d float64
+	for k := range w.axes {
+		by[k] = r.NormFloat64()
+		d += by[k] * by[k]
+	}
+	for k := range by {
+		by[k] *= length / math.Sqrt(d)
+	}
+	return by
+}
+
+func (s shown) moved(by [3]float64, times float64) shown {
+	for k := range s.place {
+		s.place[k] += times * by[k]
+	}
+	return s
+}

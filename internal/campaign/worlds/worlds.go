@@ -1,0 +1,183 @@
+package worlds
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"sync"
+	"time"
+
+	"zitherwheel/internal/campaign"
+	"zitherwheel/internal/random"
+	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+// Row is what came of one mistake, or of worlds without one.
+type Row struct {
+	Mistake   string         `json:"mistake"`
+	Accepted  []judge.Kind   `json:"accepted"` // names that are right
+	Worlds    int            `json:"worlds"`
+	Showed    int            `json:"showed"` // worlds in which the view was wrong beyond doubt for two seconds
+	Found     int            `json:"found"`
+	First     int            `json:"first"`     // with a right name at the head of the first incident
+	Blamed    int            `json:"blamed"`    // with findings in the guilty view alone
+	Incidents int            `json:"incidents"` // of those that were found, in all
+	Alarms    int            `json:"false_alarms"`
+	Others    map[string]int `json:"others"` // other names at the head, by how often
+}
+
+// Healthy is the name of worlds without a mistake.
+const Healthy = "healthy"
+
+// Run draws and judges worlds: so many of each mistake, and so many healthy ones.
+func Run(ctx context.Context, each, healthy int, progress func(done, all int)) ([]Row, error) {
+	type cell struct {
+		row  int
+		seed uint64
+	}
+	rows := []Row{{Mistake: Healthy}}
+	var cells []cell
+	for n := range healthy {
+		cells = append(cells, cell{0, uint64(n)})
+	}
+	for i, m := range mistakes {
+		rows = append(rows, Row{Mistake: m.name, Accepted: m.accepted})
+		for n := range each {
+			cells = append(cells, cell{i + 1, uint64(n)})
+		}
+	}
+	var lock sync.Mutex
+	done := 0
+	err := campaign.Each(ctx, campaign.AtOnce(0, false), slices.Values(cells), func(c cell) error {
+		var m *mistake
+		if c.row > 0 {
+			m = &mistakes[c.row-1]
+		}
+		showed, guilty, v := play(c.seed, m)
+		lock.Lock()
+		defer lock.Unlock()
+		rows[c.row].add(m, showed, guilty, v)
+		if done++; progress != nil {
+			progress(done, len(cells))
+		}
+		return ctx.Err()
+	})
+	return rows, err
+}
+
+func (row *Row) add(m *mistake, showed bool, guilty string, v *judge.Verdict) {
+	row.Worlds++
+	if m == nil {
+		if len(v.Findings) > 0 {
+			row.Alarms++
+			row.other(v.Findings[0])
+		}
+		return
+	}
+	if !showed {
+		return
+	}
+	row.Showed++
+	if len(v.Findings) == 0 {
+		return
+	}
+	row.Found++
+	row.Incidents += len(v.Incidents)
+	if slices.Contains(m.accepted, v.Incidents[0].Kind) {
+		row.First++
+	} else {
+		head := v.Findings[slices.IndexFunc(v.Findings, func(f *judge.Finding) bool { return f.ID == v.Incidents[0].Head })]
+		row.other(head)
+	}
+	if !slices.ContainsFunc(v.Findings, func(f *judge.Finding) bool { return f.View != guilty }) {
+		row.Blamed++
+	}
+}
+
+func (row *Row) other(f *judge.Finding) {
+	if row.Others == nil {
+		row.Others = map[string]int{}
+	}
+	row.Others[fmt.Sprintf("%s (%s)", f.Kind, f.Subject)]++
+}
+
+// play draws a world, makes a mistake in it, and judges it.
+func play(seed uint64, m *mistake) (showed bool, guilty string, v *judge.Verdict) {
+	name := Healthy
+	if m != nil {
+		name = m.name
+	}
+	r := &draw{random.Stream(seed, "world/"+name)}
+	w := build(r)
+	victim, about, from := w.views[r.IntN(len(w.views))], w.things[r.IntN(len(w.things))], r.between(4, 20)
+	wrongs := map[*thing]wrong{}
+	if m != nil {
+		for _, g := range w.things {
+			if m.all || g == about {
+				wrongs[g] = m.make(r, w, victim, g, from)
+			}
+		}
+	}
+	names := trace.NewNames()
+	titles := []string{rulebook.Server}
+	for _, v := range w.views {
+		titles = append(titles, v.name)
+	}
+	j := judge.New(judge.Config{Names: names, Rules: w.rules(), Views: titles})
+	apart := 0.0
+	type next struct {
+		view int
+		at   float64
+	}
+	times := []next{}
+	for at := 0.0; at < Length.Seconds(); at += 1 / w.rate {
+		times = append(times, next{0, at})
+	}
+	for i, v := range w.views {
+		for at := 0.3 + v.from; at < Length.Seconds(); at += 1 / v.fps {
+			times = append(times, next{i + 1, at})
+		}
+	}
+	slices.SortStableFunc(times, func(a, b next) int {
+		switch {
+		case a.at < b.at:
+			return -1
+		case a.at > b.at:
+			return 1
+		}
+		return a.view - b.view
+	})
+	for _, n := range times {
+		record := trace.Record{T: time.Duration(n.at * 1e9), Full: true}
+		for _, g := range w.things {
+			s := g.at(n.at)
+			if n.view > 0 {
+				v := w.views[n.view-1]
+				s = v.seen(g, n.at)
+				if wrong := wrongs[g]; wrong != nil && v == victim && n.at >= from {
+					right := s
+					s = wrong(s, n.at)
+					if w.differ(right, s) {
+						apart += 1 / v.fps
+					}
+				}
+			}
+			w.record(names, &record, g.name, s)
+		}
+		record.Round()
+		j.Record(n.view, &record)
+	}
+	return apart > 2, victim.name, j.Finish()
+}
+
+// differ reports whether two looks at a thing are not the same beyond doubt.
+func (w *world) differ(a, b shown) bool {
+	d := 0.0
+	for k := range a.place {
+		d += (a.place[k] - b.place[k]) * (a.place[k] - b.place[k])
+	}
+	return a.there != b.there || a.there && (math.Sqrt(d) > 4*w.tolerance || math.Abs(a.level-b.level) > 4*w.tolerance || a.count != b.count || a.flag != b.flag || a.mood != b.mood)
+}
