@@ -11,8 +11,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"zitherwheel/internal/output/report"
-	"zitherwheel/internal/plan"
 	"zitherwheel/internal/output/sanitize"
+	"zitherwheel/internal/plan"
 	"zitherwheel/internal/review/feed"
 	"zitherwheel/internal/review/inspect"
 	"zitherwheel/internal/run"

@@ -30,7 +30,7 @@ var expected = map[string][]judge.Kind{
 	"shut-door":            {judge.RejectedButPlaying},
 	"different-endings":    {judge.OutcomeDiffer},
 	"wrong-order":          {judge.EventMisorder, judge.OutOfOrder},
-	"swapped-axes":         {judge.Offset, judge.Scaled},
+	"swapped-axes":         {judge.Swapped},
 	"stuck-chase":          {judge.Jerky},
 }
 

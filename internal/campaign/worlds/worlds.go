@@ -59,7 +59,7 @@ func Run(ctx context.Context, each, healthy int, progress func(done, all int)) (
 		showed, guilty, v := play(c.seed, m)
 		lock.Lock()
 		defer lock.Unlock()
-		rows[c.row].add(m, showed, guilty, v)
+		rows[c.row].add(c.seed, m, showed, guilty, v)
 		if done++; progress != nil {
 			progress(done, len(cells))
 		}
@@ -68,7 +68,9 @@ func Run(ctx context.Context, each, healthy int, progress func(done, all int)) (
 	return rows, err
 }
 
-func (row *Row) add(m *mistake, showed bool, guilty string, v *judge.Verdict) {
+var Debug func(string, uint64, *judge.Finding)
+
+func (row *Row) add(seed uint64, m *mistake, showed bool, guilty string, v *judge.Verdict) {
 	row.Worlds++
 	if m == nil {
 		if len(v.Findings) > 0 {
@@ -91,6 +93,9 @@ func (row *Row) add(m *mistake, showed bool, guilty string, v *judge.Verdict) {
 	} else {
 		head := v.Findings[slices.IndexFunc(v.Findings, func(f *judge.Finding) bool { return f.ID == v.Incidents[0].Head })]
 		row.other(head)
+		if Debug != nil {
+			Debug(row.Mistake, seed, head)
+		}
 	}
 	if !slices.ContainsFunc(v.Findings, func(f *judge.Finding) bool { return f.View != guilty }) {
 		row.Blamed++

@@ -7,11 +7,20 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"zitherwheel/internal/verdict/judge"
 )
 
 func TestMeasure(t *testing.T) {
 	if os.Getenv("MEASURE") == "" {
 		t.Skip()
+	}
+	if os.Getenv("MEASURE") != "1" {
+		Debug = func(m string, seed uint64, f *judge.Finding) {
+			if m == os.Getenv("MEASURE") {
+				fmt.Println(m, seed, f.Kind, f.View, f.Entity, f.Subject, f.BeganAt, f.EndedAt, f.Why)
+			}
+		}
 	}
 	rows, err := Run(context.Background(), 40, 100, nil)
 	require.NoError(t, err)

@@ -76,6 +76,10 @@ type Judge struct {
 // sweepEvery is how often everything that nobody spoke about is looked at.
 const sweepEvery = 200 * time.Millisecond
 
+// keptToExplain is how long what the reference had is kept at least: what is wrong may be
+// explained by it.
+const keptToExplain = 3500 * time.Millisecond
+
 // longSilence is how long everybody must be silent for time to be skipped, as
 // when a clock jumps.
 const longSilence = 2 * time.Minute
@@ -276,7 +280,7 @@ func (j *Judge) sweep(t time.Duration) {
 			oldest = min(oldest, heard)
 		}
 	}
-	oldest -= j.longestLag() + 2*sweepEvery
+	oldest -= max(j.longestLag()+2*sweepEvery, keptToExplain)
 	for _, thing := range j.known {
 		thing.exists.forget(oldest)
 		for _, p := range thing.paths {

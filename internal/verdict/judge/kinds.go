@@ -74,6 +74,27 @@ func (j *Judge) kindOf(k *tracker, v *view, open bool) (Kind, string) {
 		return ChecksumDiffers, fmt.Sprintf("the checksum is %s and the reference's %s", j.format(k.rule, last.view), j.format(k.rule, last.there))
 	}
 	series := k.series()
+	if k.rule.Compare != rulebook.Exact && k.rule.Role == rulebook.Plain && !k.rule.TimeDriven {
+		if kind, why := series.inputLeak(k); kind != "" {
+			return kind, why
+		}
+		if !k.referenceStood() {
+			if kind, why := k.counting(); kind != "" {
+				return kind, why
+			}
+			kind, why := k.related()
+			if kind == Offset { // a lattice, or steps that add up, leave less
+				for _, test := range []func(*tracker) (Kind, string){series.coarse, series.drift} {
+					if kind, why := test(k); kind != "" {
+						return kind, why
+					}
+				}
+			}
+			if kind != "" {
+				return kind, why
+			}
+		}
+	}
 	for _, test := range [...]func() (Kind, string){
 		func() (Kind, string) { return j.roles(k, v) },
 		func() (Kind, string) { return series.wrapped(k) },
@@ -145,7 +166,9 @@ func (k *tracker) behind(v *view, open bool) (Kind, string) {
 		return Inverted, "the view followed the next change, to the opposite value"
 	}
 	if e.changes == 0 {
-		switch {
+		switch late := k.since - e.changedAt(k.path); {
+		case exact && byView && !open && !e.missed(k.value) && late < lateAtMost:
+			return Late, fmt.Sprintf("the view shows it %.2f s after the reference, %.2f s are allowed", late.Seconds(), k.rule.MaxDelay.Seconds())
 		case exact && !k.ever && k.referenceStood() && (open || byView || !v.in):
 			return LeftBehind, "the reference had it before the view came, and the view never got it"
 		case exact && byView && !open && e.missed(k.value):
@@ -175,6 +198,17 @@ func (k *tracker) behind(v *view, open bool) (Kind, string) {
 		}
 	}
 	return "", ""
+}
+
+// lateAtMost is how late a value may be to be late, and not one that stood still.
+const lateAtMost = 3 * time.Second
+
+// changedAt is when the reference came to the value that it has at the end of the episode.
+func (e *episode) changedAt(p *path) time.Duration {
+	if i := p.seek(e.last); i >= 0 {
+		return p.corners[i].t
+	}
+	return e.began
 }
 
 // missed reports whether the reference had, while the two were apart, a value

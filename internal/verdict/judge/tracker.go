@@ -90,6 +90,7 @@ type episode struct {
 	beside    point         // what the reference had at that moment itself
 	seen      []sighting    // evenly thinned
 	stride    int           // every so many sightings are kept
+	history   []corner      // the reference from some time before the episode on, as far as it is kept
 	early     []sighting    // the first few
 	count     int
 	changes   int // values that the view said while it went on
@@ -313,7 +314,7 @@ func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
 	if !k.apart {
 		k.apart = true
 		*e = episode{began: from, last: from, known: k.couldKnow(v, from), lastMatch: k.match,
-			seen: e.seen[:0], early: e.early[:0], stride: 1}
+			seen: e.seen[:0], early: e.early[:0], history: e.history[:0], stride: 1}
 		if k.before.ok {
 			e.before = k.before.sighting(k.path)
 			e.beside = e.before.there
@@ -366,6 +367,7 @@ const sightingsKept = 48
 // note keeps a sighting, evenly thinned.
 func (k *tracker) note(v *view, s sighting) {
 	e := k.run
+	e.remember(k.path)
 	if len(e.early) < valueRows {
 		e.early = append(e.early, s)
 	}
@@ -385,6 +387,20 @@ func (k *tracker) note(v *view, s sighting) {
 	}
 	k.surroundings(v, &s)
 	e.seen = append(e.seen, s)
+}
+
+// historyKept is how many corners of the reference an episode keeps, to be explained by.
+const historyKept = 2048
+
+// remember keeps what the reference did since the last time.
+func (e *episode) remember(p *path) {
+	from := 0
+	if n := len(e.history); n > 0 {
+		from = max(0, p.seek(e.history[n-1].t)+1)
+	}
+	if room := historyKept - len(e.history); from < len(p.corners) && room > 0 {
+		e.history = append(e.history, p.corners[from:min(len(p.corners), from+room)]...)
+	}
 }
 
 // close ends the episode; a certain one becomes a finding.

@@ -368,8 +368,11 @@ func incidents(findings []*Finding) []Incident {
 	}
 	latest := map[string]open{}
 	for i, f := range findings {
-		until := f.EndedAt + Seconds(f.settle)
 		for _, common := range common(f) {
+			until := f.EndedAt + Seconds(f.settle)
+			if strings.HasPrefix(common, "again ") {
+				until += Seconds(sameAgain)
+			}
 			if o, ok := latest[common]; ok && f.BeganAt <= o.until {
 				a, b := root(i), root(o.member)
 				group[max(a, b)] = min(a, b)
@@ -416,6 +419,9 @@ func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Fin
 		}
 		return head
 	}
+	if whole := wholeView(head, findings, r, root); whole != nil {
+		return whole
+	}
 	if head.Kind != Offset {
 		return head
 	}
@@ -434,6 +440,37 @@ func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Fin
 		}
 	}
 	return best
+}
+
+// wholeView is the first finding that tells what is wrong with everything that a view
+// shows, if that is it: that it is late, or has frozen. Other findings of the incident are
+// then what that does to them.
+func wholeView(head *Finding, findings []*Finding, r int, root func(int) int) *Finding {
+	subjects, telling, first := map[string]bool{}, map[Kind]map[string]bool{}, map[Kind]*Finding{}
+	for i, f := range findings {
+		if root(i) != r || f.View != head.View || f.rule == nil {
+			continue
+		}
+		what := f.Entity + " " + f.Subject.String()
+		subjects[what] = true
+		kind := f.Kind
+		if kind == NeverArrived {
+			kind = Frozen
+		}
+		if telling[kind] == nil {
+			telling[kind] = map[string]bool{}
+		}
+		telling[kind][what] = true
+		if first[f.Kind] == nil {
+			first[f.Kind] = f
+		}
+	}
+	for _, kind := range []Kind{Late, Creeping, Frozen} {
+		if n := len(telling[kind]); n >= 3 && 5*n >= 2*len(subjects) && first[kind] != nil {
+			return first[kind]
+		}
+	}
+	return nil
 }
 
 // overall is 1 for what is measured over the whole match, and comes last.
@@ -462,12 +499,16 @@ func (f *Finding) about() string {
 	return kind + " " + f.Subject.String()
 }
 
+// sameAgain is how soon the same thing must go wrong in the same view to be the same
+// incident.
+const sameAgain = 20 * time.Second
+
 // common lists what findings of one incident have in common.
 func common(f *Finding) []string {
 	if f.Ticks {
 		return []string{fmt.Sprint("tick ", f.Tick), "view " + f.View}
 	}
-	list := []string{"entity " + f.Entity, string(f.Kind) + " " + f.Subject.String()}
+	list := []string{"entity " + f.Entity, string(f.Kind) + " " + f.Subject.String(), fmt.Sprintf("again %s of %s in %s", f.about(), f.Entity, f.View)}
 	for _, p := range f.Evidence.Packets {
 		if p.Outcome != "late" {
 			list = append(list, fmt.Sprintf("packet %s %s %d", f.View, p.Direction, p.Number))

@@ -1,0 +1,58 @@
+package judge
+
+import (
+	"math"
+
+	"zitherwheel/internal/verdict/explain"
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+// kindsOfRelations are the kinds that the relations between numbers have.
+var kindsOfRelations = map[explain.Name]Kind{explain.Frozen: Frozen, explain.Late: Late, explain.Early: ClockShift, explain.Creeping: Creeping, explain.Rate: Rate,
+	explain.Offset: Offset, explain.Drift: Drift, explain.Scaled: Scaled, explain.Mirrored: Mirrored, explain.Swapped: Swapped, explain.Wrapped: Overflow,
+	explain.Coarse: Quantised, explain.Clamped: Clamped, explain.Noisy: Noisy}
+
+// related finds the simplest relation between the numbers of an episode and the reference's.
+func (k *tracker) related() (Kind, string) {
+	s, ok := k.series2()
+	if !ok {
+		return "", ""
+	}
+	list := explain.Fit(s)
+	if len(list) == 0 {
+		return "", ""
+	}
+	return kindsOfRelations[list[0].Name], list[0].Why
+}
+
+// series2 is an episode as it is explained; not ok if its values are not numbers.
+func (k *tracker) series2() (s explain.Series, ok bool) {
+	e := k.run
+	if k.rule.Compare == rulebook.Exact || len(e.history) == 0 {
+		return s, false
+	}
+	s = explain.Series{Axes: len(k.rule.Fields), Tolerance: k.rule.Tolerance, Step: k.rule.Quantum, MaxDelay: k.rule.MaxDelay.Seconds(), MaxAhead: k.rule.MaxAhead.Seconds(), Began: e.began.Seconds()}
+	if k.rule.Compare == rulebook.Angle {
+		s.Circle = k.rule.Circle
+	}
+	for i, c := range e.history {
+		if numbers(c.v) != allNumbers {
+			return s, false
+		}
+		if n := len(s.Reference.T); i > 0 && c.t.Seconds() <= s.Reference.T[n-1] {
+			continue
+		}
+		s.Reference.T, s.Reference.V = append(s.Reference.T, c.t.Seconds()), append(s.Reference.V, c.v)
+	}
+	last := e.history[len(e.history)-1].t + k.rule.MaxDelay
+	for _, seen := range e.seen {
+		if seen.ok || seen.t > last && len(e.history) == historyKept {
+			continue
+		}
+		if numbers(seen.view) != allNumbers || math.IsInf(seen.gap, 0) {
+			return s, false
+		}
+		s.Samples = append(s.Samples, explain.Sample{T: seen.t.Seconds(), View: seen.view})
+	}
+	return s, len(s.Samples) > 0
+}
