@@ -132,6 +132,9 @@ func TestWhateverABuildDoesTheRunEndsAndSaysSo(t *testing.T) {
 				mark := strings.ReplaceAll(t.Name(), " ", "-")
 				p := parse(t, short)
 				spoil(p, c.side, c.what, mark)
+				if c.ended == ending.Failed { // before it is over, however long a busy machine takes
+					p.Duration = 20 * time.Second
+				}
 				folder := filepath.Join(t.TempDir(), "run")
 				r, err := match.Run(context.Background(), p, match.Options{Folder: folder, Guard: []string{"guard"}})
 				require.NoError(t, err)

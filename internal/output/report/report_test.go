@@ -36,7 +36,8 @@ func TestEveryKindHasASentence(t *testing.T) {
 		{judge.Finding{Kind: judge.DuplicateEntity, View: "server", Entity: "dog/ash-2", Subject: judge.ParseSubject("unique player"), Invariant: true, BeganAt: s(1), EndedAt: s(2)}, "dog/ash-2 breaks the rule unique player, in the view of server: 1.000 s to 2.000 s"},
 		{judge.Finding{Kind: judge.RejectedButPlaying, View: "oak", BeganAt: s(1), EndedAt: s(2)}, "oak plays on without being in the match: 1.000 s to 2.000 s"},
 		{judge.Finding{Kind: judge.Jerky, View: "oak", Why: "jerkiness is 9, the limit is 6"}, "oak, over the whole match: jerkiness is 9, the limit is 6"},
-		{judge.Finding{Kind: judge.Frozen, View: "oak", Subject: judge.ParseSubject("ticks"), BeganAt: s(1), EndedAt: s(2)}, "oak falls silent: 1.000 s to 2.000 s"},
+		{judge.Finding{Kind: judge.Frozen, View: "oak", Subject: judge.ParseSubject("ticks"), Ticks: true, Tick: 20, BeganAt: s(1), EndedAt: s(2), Open: true, Ended: "still so at the end"}, "oak tells no tick after 20 (1.000 s): still so at the end"},
+		{judge.Finding{Kind: judge.Drift, View: "oak", Entity: "dog/ash", Subject: judge.ParseSubject("x, y"), Ticks: true, Tick: 20, LastTick: 40, BeganAt: s(1), EndedAt: s(2)}, "oak shows dog/ash with a wrong x, y: tick 20 (1.000 s) to tick 40"},
 	} {
 		assert.Equal(t, c.want, Sentence(&c.f))
 	}

@@ -19,7 +19,7 @@ func (f *fitting) frozen() []candidate {
 	if !f.moves() || nearest > 2*f.Tolerance {
 		return nil
 	}
-	return []candidate{{name: Frozen, why: "the view keeps its value", parameters: 1, off: off}}
+	return []candidate{{name: Frozen, why: "the view kept the value that it had", parameters: 1, off: off}}
 }
 
 // shifted: the view shows the reference's way a constant time late, or early.
@@ -71,25 +71,27 @@ func (f *fitting) creeping() []candidate {
 			return f.apart(s.View, f.at(i, f.lag+pace*(s.T-start)))
 		}
 	}
-	sum := func(off func(i int) float64) (sum float64) {
-		for i := range f.Samples {
+	// every takes each so many samples: a rough search needs few.
+	sum := func(off func(i int) float64, every int) (sum float64) {
+		for i := 0; i < len(f.Samples); i += every {
 			d := min(off(i), 6*f.Tolerance)
 			sum += d * d
 		}
 		return sum
 	}
 	least, pace, start := math.Inf(1), 0.0, f.Began
-	for p := -0.4; p <= 0.4; p += 0.01 {
-		for back := 0.0; back <= 4 && math.Abs(p) > 0.015; back++ {
-			if left := sum(off(p, f.Began-back)); left < least {
+	for p := -0.4; p <= 0.4; p += 0.0025 {
+		for back := 0.0; back <= 4 && math.Abs(p) > 0.015; back += 0.5 {
+			if left := sum(off(p, f.Began-back), 4); left < least {
 				least, pace, start = left, p, f.Began-back
 			}
 		}
 	}
-	for _, fine := range []float64{0.005, 0.0025, 0.0012} {
-		for _, p := range []float64{pace - fine, pace + fine} {
-			for _, t := range []float64{start - 100*fine, start, start + 100*fine} {
-				if left := sum(off(p, t)); left < least {
+	least = math.Inf(1)
+	for _, fine := range []float64{0.00125, 0.0006, 0.0003} {
+		for _, p := range []float64{pace - fine, pace, pace + fine} {
+			for _, t := range []float64{start - 200*fine, start, start + 200*fine} {
+				if left := sum(off(p, t), 1); left < least {
 					least, pace, start = left, p, t
 				}
 			}
@@ -164,6 +166,18 @@ func (f *fitting) offset() []candidate {
 func (f *fitting) starts() (list []float64) {
 	for back := 0.0; back <= 4; back += 0.25 {
 		list = append(list, f.Began-back)
+	}
+	// Where a straight line through what each coordinate is off by begins.
+	for axis := range f.Axes {
+		var n, t, tt, d, td float64
+		for i, s := range f.Samples {
+			at, off := s.T-f.Began, f.minus(s.View[axis], f.there[i][axis])
+			n, t, tt, d, td = n+1, t+at, tt+at*at, d+off, td+at*off
+		}
+		slope := (n*td - t*d) / (n*tt - t*t)
+		if start := -(d - slope*t) / n / slope; start > -4 && start < 1 {
+			list = append(list, f.Began+start)
+		}
 	}
 	return list
 }
@@ -354,17 +368,26 @@ func (f *fitting) coarse() (list []candidate) {
 		if step < f.Tolerance || step > f.spread {
 			continue
 		}
-		on := 0
-		for _, s := range f.Samples {
-			fits := true
+		onIt := func(p Point) bool {
 			for axis := range f.Axes {
-				fits = fits && math.Abs(math.Remainder(s.View[axis], step)) < max(2e-3, 1e-3*step)
+				if math.Abs(math.Remainder(p[axis], step)) >= max(2e-3, 1e-3*step) {
+					return false
+				}
 			}
-			if fits {
+			return true
+		}
+		on, theirs := 0, 0
+		for _, s := range f.Samples {
+			if onIt(s.View) {
 				on++
 			}
 		}
-		if 10*on < 6*len(f.Samples) {
+		for _, p := range f.Reference.V {
+			if onIt(p) {
+				theirs++
+			}
+		}
+		if 10*on < 6*len(f.Samples) || 10*theirs > 3*len(f.Reference.V) {
 			continue
 		}
 		wide := step * math.Sqrt(float64(f.Axes))
@@ -395,9 +418,13 @@ func (f *fitting) clamped() (list []candidate) {
 		return nil
 	}
 	for axis := range f.Axes {
-		low, high := math.Inf(1), math.Inf(-1)
-		for _, s := range f.Samples {
+		low, high, least, most := math.Inf(1), math.Inf(-1), math.Inf(1), math.Inf(-1)
+		for i, s := range f.Samples {
 			low, high = min(low, s.View[axis]), max(high, s.View[axis])
+			least, most = min(least, f.there[i][axis]), max(most, f.there[i][axis])
+		}
+		if most-least < 2*f.Tolerance { // the reference does not move along it
+			continue
 		}
 		for _, limit := range []struct {
 			at   float64

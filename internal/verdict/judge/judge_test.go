@@ -135,7 +135,7 @@ func TestWhatTheJudgeFinds(t *testing.T) {
 		{"one that is later is not", func(m *match) {
 			walk(m, 6)
 			m.every(1, 1, 6, 0.05, func(t float64) string { return position("dog/a", 2*(t-0.7), 0) })
-		}, []string{"fern offset dog/a x, y 1.00-6.00 open"}},
+		}, []string{"fern late dog/a x, y 1.00-6.00 open"}},
 		{"a view that falls silent is caught at the moment its last value leaves the window", func(m *match) {
 			walk(m, 6)
 			m.every(1, 0.5, 2, 0.05, func(t float64) string { return position("dog/a", 2*t, 0) })

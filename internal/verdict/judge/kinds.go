@@ -82,12 +82,17 @@ func (j *Judge) kindOf(k *tracker, v *view, open bool) (Kind, string) {
 			if kind, why := k.counting(); kind != "" {
 				return kind, why
 			}
-			kind, why := k.related()
-			if kind == Offset { // a lattice, or steps that add up, leave less
+			kind, why, rough := k.related()
+			if kind == Offset || rough && (kind == Rate || kind == Scaled) { // a lattice, or steps that add up, leave less
 				for _, test := range []func(*tracker) (Kind, string){series.coarse, series.drift} {
 					if kind, why := test(k); kind != "" {
 						return kind, why
 					}
+				}
+			}
+			if kind == Frozen {
+				if kept, since := k.behind(v, open); kept == Frozen { // which says of when the value is
+					return kept, since
 				}
 			}
 			if kind != "" {

@@ -146,7 +146,7 @@ func TestKindsAreToldApart(t *testing.T) {
 		{"a place that is a second late on a winding way", func(m *match) {
 			walk(m, "sheep/a", 20)
 			m.every(1, 2, 20, 0.05, func(t float64) string { x, y := winding(t - 1); return position("sheep/a", x, y) })
-		}, ClockShift, "late"},
+		}, Late, "ms late, 300 ms are allowed"},
 		{"a dog that moves with the own one", func(m *match) {
 			m.say(1, 0, `"joined":"fern","entity":"dog/fern"`)
 			m.every(0, 0, 20, 0.05, func(t float64) string {
@@ -161,11 +161,11 @@ func TestKindsAreToldApart(t *testing.T) {
 		{"a gap that creeps up", func(m *match) {
 			walk(m, "sheep/a", 12)
 			m.every(1, 0.5, 12, 0.05, func(t float64) string { x, y := winding(t); return position("sheep/a", x+0.2*t, y-0.1*t) })
-		}, Drift, "crept up"},
+		}, Drift, "grows by"},
 		{"a place that is simply elsewhere", func(m *match) {
 			walk(m, "sheep/a", 8)
 			m.every(1, 0.5, 8, 0.05, func(t float64) string { x, y := winding(t); return position("sheep/a", x+2, y-3) })
-		}, Offset, "apart by up to"},
+		}, Offset, "it is off by"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			m := newMatch()

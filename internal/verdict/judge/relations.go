@@ -13,20 +13,21 @@ var kindsOfRelations = map[explain.Name]Kind{explain.Frozen: Frozen, explain.Lat
 	explain.Coarse: Quantised, explain.Clamped: Clamped, explain.Noisy: Noisy}
 
 // related finds the simplest relation between the numbers of an episode and the reference's.
-func (k *tracker) related() (Kind, string) {
-	s, ok := k.series2()
+// It is rough if it leaves more than half of the tolerance.
+func (k *tracker) related() (kind Kind, why string, rough bool) {
+	s, ok := k.numbers()
 	if !ok {
-		return "", ""
+		return "", "", false
 	}
 	list := explain.Fit(s)
 	if len(list) == 0 {
-		return "", ""
+		return "", "", false
 	}
-	return kindsOfRelations[list[0].Name], list[0].Why
+	return kindsOfRelations[list[0].Name], list[0].Why, list[0].Residual > k.rule.Tolerance/2
 }
 
-// series2 is an episode as it is explained; not ok if its values are not numbers.
-func (k *tracker) series2() (s explain.Series, ok bool) {
+// numbers is an episode as it is explained; not ok if its values are not numbers.
+func (k *tracker) numbers() (s explain.Series, ok bool) {
 	e := k.run
 	if k.rule.Compare == rulebook.Exact || len(e.history) == 0 {
 		return s, false

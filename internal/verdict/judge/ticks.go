@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/explain"
 	"zitherwheel/internal/verdict/rulebook"
 )
 
@@ -679,7 +680,40 @@ func (v *tickView) kindOf(c *tickCheck) Kind {
 	case len(run.seen) > 1 && stands(there) && run.agreed && run.before.there == last.there:
 		return NeverSent
 	}
+	if kind, _ := run.related(c.rule); kind != "" {
+		return kind
+	}
 	return Offset
+}
+
+// related finds the simplest relation between the numbers of the two sides.
+func (run *tickRun) related(rule *rulebook.Rule) (Kind, string) {
+	if rule.Compare == rulebook.Exact {
+		return "", ""
+	}
+	s := explain.Series{Axes: len(rule.Fields), Tolerance: rule.Tolerance, Step: rule.Quantum, Began: run.from.Seconds()}
+	if rule.Compare == rulebook.Angle {
+		s.Circle = rule.Circle
+	}
+	list := run.seen
+	if run.agreed {
+		list = append([]sighting{run.before}, run.seen...)
+	}
+	for _, seen := range list {
+		if numbers(seen.view) != allNumbers || numbers(seen.there) != allNumbers {
+			return "", ""
+		}
+		if n := len(s.Reference.T); n == 0 || seen.t.Seconds() > s.Reference.T[n-1] {
+			s.Reference.T, s.Reference.V = append(s.Reference.T, seen.t.Seconds()), append(s.Reference.V, seen.there)
+		}
+		if !seen.ok {
+			s.Samples = append(s.Samples, explain.Sample{T: seen.t.Seconds(), View: seen.view})
+		}
+	}
+	if found := explain.Fit(s); len(found) > 0 {
+		return kindsOfRelations[found[0].Name], found[0].Why
+	}
+	return "", ""
 }
 
 // why says what the kind was told by.
@@ -698,7 +732,11 @@ func (v *tickView) why(c *tickCheck, kind Kind) string {
 	case NeverSent:
 		return "the view's value changed and the reference's did not"
 	}
-	return fmt.Sprintf("the view has %s and the reference %s", j.format(c.rule, first.view), j.format(c.rule, first.there))
+	text := fmt.Sprintf("the view has %s and the reference %s", j.format(c.rule, first.view), j.format(c.rule, first.there))
+	if related, why := run.related(c.rule); related == kind && kind != Offset {
+		text += "; " + why
+	}
+	return text
 }
 
 // tellTogether says in each view's first finding what else differed at that tick, and what

@@ -422,6 +422,17 @@ func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Fin
 	if whole := wholeView(head, findings, r, root); whole != nil {
 		return whole
 	}
+	// What differs at first may be too short to tell by. If the same differs for much longer
+	// afterwards, that tells more.
+	longest := head
+	for i, f := range findings {
+		if root(i) == r && head.rule != nil && f.View == head.View && f.Entity == head.Entity && f.Subject == head.Subject && f.Apart > longest.Apart {
+			longest = f
+		}
+	}
+	if longest.Apart > 3*head.Apart && longest.Kind != Offset {
+		return longest
+	}
 	if head.Kind != Offset {
 		return head
 	}
@@ -433,9 +444,15 @@ func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Fin
 			}
 		}
 	}
+	weight := func(k Kind) int {
+		if k == Offset { // it says the least
+			return count[k]
+		}
+		return 2 * count[k]
+	}
 	best := head
 	for i, f := range findings { // in their order, so that ties are always broken alike
-		if root(i) == r && first[f.Kind] == f && count[f.Kind] > count[best.Kind] {
+		if root(i) == r && first[f.Kind] == f && weight(f.Kind) > weight(best.Kind) {
 			best = f
 		}
 	}
