@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zitherwheel/internal/campaign/selftest"
+	"zitherwheel/internal/campaign/worlds"
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/output/report"
 )
@@ -14,6 +15,7 @@ import (
 func selftestCommand() *cobra.Command {
 	var o selftest.Options
 	var asJSON, real bool
+	var made int
 	c := &cobra.Command{
 		Use:   "selftest",
 		Short: "Measure how accurate the verdict is, on the demo game",
@@ -22,11 +24,14 @@ clean to terrible and with many seeds, and counts what was found, how it was nam
 false alarms. A witness inside the game, which knows nothing of the judge, says whether a
 fault showed in a match at all.
 
+With --worlds it measures on games that nobody knows instead: made-up worlds with drawn
+motions, values and views, in each of which one drawn mistake is made, or none (--healthy).
+
 With --real every match is played on both clocks: the virtual one, and with processes and
 real sockets; the table shows what was found on each.
 
 Exits with 0 if every fault that showed was found and there was no false alarm.`,
-		Example: "  zwheel selftest --seeds 2 --faults lost-goodbye,healthy\n  zwheel selftest --real --seeds 1 --links hill-farm",
+		Example: "  zwheel selftest --seeds 2 --faults lost-goodbye,healthy\n  zwheel selftest --worlds 40\n  zwheel selftest --real --seeds 1 --links hill-farm",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			for _, name := range o.Links {
@@ -48,6 +53,9 @@ Exits with 0 if every fault that showed was found and there was no false alarm.`
 					left := time.Duration(float64(now.Sub(began)) / float64(done) * float64(all-done)).Round(time.Second)
 					fmt.Fprintf(progress, "%d of %d matches played, about %v left   %s", done, all, left, end)
 				}
+			}
+			if made > 0 {
+				return selftestOfWorlds(c, made, o, asJSON)
 			}
 			if real {
 				return selftestOfBoth(c, o, asJSON)
@@ -77,6 +85,7 @@ Exits with 0 if every fault that showed was found and there was no false alarm.`
 	}
 	c.Flags().StringSliceVar(&o.Faults, "faults", nil, "faults to inject, or healthy (default all)")
 	c.Flags().StringSliceVar(&o.Links, "links", nil, "ready links to play on (default "+join(selftest.Links)+")")
+	c.Flags().IntVar(&made, "worlds", 0, "made-up worlds of each mistake, instead of the demo game")
 	c.Flags().IntVar(&o.Seeds, "seeds", 10, "matches of each fault on each link")
 	c.Flags().IntVar(&o.Matches, "healthy", 0, "matches of the healthy game, in all (default --seeds on each link)")
 	c.Flags().BoolVar(&real, "real", false, "play each match on both clocks")
@@ -113,4 +122,32 @@ func links(o selftest.Options) []string {
 		return o.Links
 	}
 	return selftest.Links
+}
+
+// selftestOfWorlds measures on made-up worlds.
+func selftestOfWorlds(c *cobra.Command, each int, o selftest.Options, asJSON bool) error {
+	healthy := o.Matches
+	if healthy == 0 {
+		healthy = each
+	}
+	rows, err := worlds.Run(c.Context(), each, healthy, o.Progress)
+	if c.Context().Err() != nil {
+		return &exitError{exitInterrupted, fmt.Errorf("interrupted; nothing is told of a part of the worlds")}
+	}
+	if err != nil {
+		return failed(err)
+	}
+	if asJSON {
+		if err := printJSON(c, rows); err != nil {
+			return err
+		}
+	} else {
+		report.NewText(c.OutOrStdout()).Worlds(rows)
+	}
+	for _, r := range rows {
+		if r.Alarms > 0 || r.Found < r.Showed {
+			return quiet(exitOutOfSync)
+		}
+	}
+	return nil
 }

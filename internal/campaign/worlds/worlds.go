@@ -26,7 +26,7 @@ type Row struct {
 	Blamed    int            `json:"blamed"`    // with findings in the guilty view alone
 	Incidents int            `json:"incidents"` // of those that were found, in all
 	Alarms    int            `json:"false_alarms"`
-	Others    map[string]int `json:"others"` // other names at the head, by how often
+	Others    map[string]int `json:"others,omitempty"` // other names at the head, by how often
 }
 
 // Healthy is the name of worlds without a mistake.
@@ -59,7 +59,7 @@ func Run(ctx context.Context, each, healthy int, progress func(done, all int)) (
 		showed, guilty, v := play(c.seed, m)
 		lock.Lock()
 		defer lock.Unlock()
-		rows[c.row].add(c.seed, m, showed, guilty, v)
+		rows[c.row].add(m, showed, guilty, v)
 		if done++; progress != nil {
 			progress(done, len(cells))
 		}
@@ -68,9 +68,7 @@ func Run(ctx context.Context, each, healthy int, progress func(done, all int)) (
 	return rows, err
 }
 
-var Debug func(string, uint64, *judge.Finding)
-
-func (row *Row) add(seed uint64, m *mistake, showed bool, guilty string, v *judge.Verdict) {
+func (row *Row) add(m *mistake, showed bool, guilty string, v *judge.Verdict) {
 	row.Worlds++
 	if m == nil {
 		if len(v.Findings) > 0 {
@@ -93,9 +91,6 @@ func (row *Row) add(seed uint64, m *mistake, showed bool, guilty string, v *judg
 	} else {
 		head := v.Findings[slices.IndexFunc(v.Findings, func(f *judge.Finding) bool { return f.ID == v.Incidents[0].Head })]
 		row.other(head)
-		if Debug != nil {
-			Debug(row.Mistake, seed, head)
-		}
 	}
 	if !slices.ContainsFunc(v.Findings, func(f *judge.Finding) bool { return f.View != guilty }) {
 		row.Blamed++

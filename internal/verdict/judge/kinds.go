@@ -83,11 +83,14 @@ func (j *Judge) kindOf(k *tracker, v *view, open bool) (Kind, string) {
 				return kind, why
 			}
 			kind, why, rough := k.related()
-			if kind == Offset || rough && (kind == Rate || kind == Scaled) { // a lattice, or steps that add up, leave less
-				for _, test := range []func(*tracker) (Kind, string){series.coarse, series.drift} {
-					if kind, why := test(k); kind != "" {
-						return kind, why
-					}
+			if kind == Offset { // it says the least
+				if coarse, why := series.coarse(k); coarse != "" {
+					return coarse, why
+				}
+			}
+			if kind == Offset || kind == Scaled && e.before.ok || rough && kind == Rate { // who creeps away in steps was not scaled: that is a leap
+				if drift, why := series.drift(k); drift != "" {
+					return drift, why
 				}
 			}
 			if kind == Frozen {

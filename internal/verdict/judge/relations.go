@@ -2,6 +2,8 @@ package judge
 
 import (
 	"math"
+	"slices"
+	"time"
 
 	"zitherwheel/internal/verdict/explain"
 	"zitherwheel/internal/verdict/rulebook"
@@ -46,6 +48,7 @@ func (k *tracker) numbers() (s explain.Series, ok bool) {
 		s.Reference.T, s.Reference.V = append(s.Reference.T, c.t.Seconds()), append(s.Reference.V, c.v)
 	}
 	last := e.history[len(e.history)-1].t + k.rule.MaxDelay
+	var late []time.Duration
 	for _, seen := range e.seen {
 		if seen.ok || seen.t > last && len(e.history) == historyKept {
 			continue
@@ -54,6 +57,11 @@ func (k *tracker) numbers() (s explain.Series, ok bool) {
 			return s, false
 		}
 		s.Samples = append(s.Samples, explain.Sample{T: seen.t.Seconds(), View: seen.view})
+		late = append(late, seen.late)
+	}
+	if len(late) > 0 { // a bad link allows for more than the rule
+		slices.Sort(late)
+		s.MaxDelay = min(max(s.MaxDelay, late[len(late)*3/4].Seconds()), explain.Earliest/2)
 	}
 	return s, len(s.Samples) > 0
 }

@@ -239,6 +239,10 @@ func (list series) drift(k *tracker) (Kind, string) {
 		last += s.gap / float64(len(third))
 	}
 	crept := list[0].gap <= 2*k.rule.Tolerance
+	if first := e.early[0]; e.before.ok { // without a leap of the view's own
+		leap := k.path.minus(k.path.minus(first.view, e.before.view), k.path.minus(first.there, e.before.there))
+		crept = crept && math.Sqrt(dot(leap, leap)) <= k.rule.Tolerance
+	}
 	for i := 1; i < len(e.early); i++ {
 		crept = crept && e.early[i].gap-e.early[i-1].gap <= k.rule.Tolerance
 	}

@@ -55,6 +55,7 @@ type sighting struct {
 	tick        int64
 	view, there point
 	gap         float64       // 0 if explained
+	late        time.Duration // how late it might have been
 	age         time.Duration // if explained
 	ok          bool          // explained
 	wrap        float64       // it would be if a coordinate were shifted by so much: see wrapOf
@@ -340,7 +341,7 @@ func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
 	if !math.IsInf(gap, 0) {
 		e.worst = max(e.worst, gap)
 	}
-	k.note(v, sighting{t: to, view: k.value, there: k.path.at(to), gap: gap})
+	k.note(v, sighting{t: to, view: k.value, there: k.path.at(to), gap: gap, late: from - low})
 	e.amount += max(0, to-max(from, e.last, e.known))
 	e.last = max(e.last, to)
 	if !e.certain && e.amount >= k.rule.MinDuration {
