@@ -17,8 +17,18 @@ type mistake struct {
 // wrong is what a view shows of the thing at a time instead of s.
 type wrong func(s shown, t float64) shown
 
-// seen is what the view shows when it is right.
-func (v *view) seen(g *thing, t float64) shown { return g.at(t - v.lag) }
+// seen is what the view shows when it is right: what the server told of lag ago, and
+// between two things that it told of one place the way from one to the other.
+func (v *view) seen(g *thing, t float64) shown {
+	told := (t - v.lag) * v.rate
+	before, after := g.at(math.Floor(told)/v.rate), g.at(math.Ceil(told)/v.rate)
+	share := told - math.Floor(told)
+	for k := range before.place {
+		before.place[k] += share * (after.place[k] - before.place[k])
+	}
+	before.level += share * (after.level - before.level)
+	return before
+}
 
 // mistakes are all that are made.
 var mistakes = []mistake{

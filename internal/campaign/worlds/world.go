@@ -49,7 +49,8 @@ func (s steps) at(t float64) int {
 // view is a client: how late it shows things, how often, and from when on it is in.
 type view struct {
 	name string
-	lag  float64
+	lag  float64 // at least as long as until the server tells of it again
+	rate float64 // of the server
 	fps  float64
 	from float64
 }
@@ -71,7 +72,7 @@ func build(r *draw) *world {
 		w.things = append(w.things, w.drawThing(r, string(rune('a'+i)), scale, middle))
 	}
 	for _, name := range []string{"one", "two", "three"}[:2+r.IntN(2)] {
-		w.views = append(w.views, &view{name: name, lag: r.between(0.03, 0.2), fps: r.between(15, 60)})
+		w.views = append(w.views, &view{name: name, lag: 1/w.rate + r.between(0.02, 0.12), rate: w.rate, fps: r.between(15, 60)})
 	}
 	return w
 }

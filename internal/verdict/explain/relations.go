@@ -123,7 +123,7 @@ func (f *fitting) rate() []candidate {
 		k := vt / vv
 		if left := dd - vt*k; vv > 0 && left < least && usable(k) {
 			least = left
-			best = candidate{name: Rate, why: fmt.Sprintf("from where the two parted it goes %.3g times as far", k), parameters: 2, value: func(p Point, _ float64) Point {
+			best = candidate{name: Rate, why: fmt.Sprintf("from where the two parted it goes %.2g times as far", k), parameters: 2, value: func(p Point, _ float64) Point {
 				for axis := range f.Axes {
 					p[axis] = from[axis] + k*f.minus(p[axis], from[axis])
 				}

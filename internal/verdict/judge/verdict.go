@@ -426,14 +426,14 @@ func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Fin
 	// afterwards, that tells more.
 	longest := head
 	for i, f := range findings {
-		if root(i) == r && head.rule != nil && f.View == head.View && f.Entity == head.Entity && f.Subject == head.Subject && f.Apart > longest.Apart {
+		if root(i) == r && head.rule != nil && head.rule.Compare != rulebook.Exact && f.View == head.View && f.Entity == head.Entity && f.Subject == head.Subject && f.Apart > longest.Apart {
 			longest = f
 		}
 	}
 	if longest.Apart > 3*head.Apart && longest.Kind != Offset {
 		return longest
 	}
-	if head.Kind != Offset {
+	if !slices.Contains([]Kind{Offset, Rate, Scaled, Drift, Clamped, Noisy}, head.Kind) {
 		return head
 	}
 	count, first := map[Kind]int{}, map[Kind]*Finding{}
@@ -451,8 +451,13 @@ func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Fin
 		return 2 * count[k]
 	}
 	best := head
+	// Relations between numbers are told by few values each; what most of them are, all are.
+	enough := 1
+	if head.Kind != Offset {
+		enough = 2 * weight(head.Kind)
+	}
 	for i, f := range findings { // in their order, so that ties are always broken alike
-		if root(i) == r && first[f.Kind] == f && weight(f.Kind) > weight(best.Kind) {
+		if root(i) == r && first[f.Kind] == f && weight(f.Kind) > weight(best.Kind) && weight(f.Kind) >= enough {
 			best = f
 		}
 	}
