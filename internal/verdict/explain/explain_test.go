@@ -52,7 +52,7 @@ func TestTheSimplestRelationWins(t *testing.T) {
 		{"a number of 8 bits and a tenth is too small", func(t float64) Point {
 			p := right(t)
 			return Point{p[0] - 25.6*math.Round(p[0]/25.6), p[1]}
-		}, Wrapped, "multiples of 25.6"},
+		}, Wrapped, "multiples of 25.6 are added, which is 2^8 steps of 0.1"},
 		{"it is rounded to whole numbers", func(t float64) Point { p := right(t); return Point{math.Round(p[0]), math.Round(p[1])} }, Coarse, "multiples of 1"},
 		{"it never gets above 20", func(t float64) Point { p := right(t); return Point{min(p[0], 20), p[1]} }, Clamped, "never gets above 20"},
 		{"it is scattered", func(t float64) Point {

@@ -314,13 +314,14 @@ func (f *fitting) wrapped() (list []candidate) {
 			continue
 		}
 		off := middle(offs) // the smallest may be of a sample between two turns
-		for _, turn := range f.turns(off) {
+		for _, of := range f.turns(off) {
+			turn := of.size
 			// A number without a sign, or with one.
 			inside := low >= -f.Tolerance && high <= turn+f.Tolerance || low >= -turn/2-f.Tolerance && high <= turn/2+f.Tolerance
 			if !inside || turn < 10*f.Tolerance {
 				continue
 			}
-			list = append(list, candidate{name: Wrapped, why: fmt.Sprintf("its %s fits when whole multiples of %.6g are added, which is a power of two of steps", ordinals[axis], turn), parameters: 1, off: func(i int) float64 {
+			list = append(list, candidate{name: Wrapped, why: fmt.Sprintf("its %s fits when whole multiples of %.6g are added, which is 2^%d steps of %.4g", ordinals[axis], turn, of.bits, math.Ldexp(turn, -of.bits)), parameters: 1, off: func(i int) float64 {
 				nearest := math.Inf(1)
 				for _, late := range f.delays {
 					p := f.at(i, late)
@@ -337,21 +338,27 @@ func (f *fitting) wrapped() (list []candidate) {
 	return list
 }
 
+// turn is how far a number on the wire goes before it begins anew.
+type turn struct {
+	size float64
+	bits int
+}
+
 // turns are the sizes of a number on the wire that a difference could come from: 2^8, 2^16
 // or 2^32 steps, of a decimal place where the step is not known.
-func (f *fitting) turns(off float64) (list []float64) {
+func (f *fitting) turns(off float64) (list []turn) {
 	if off == 0 {
 		return nil
 	}
 	for _, bits := range []int{8, 16, 32} {
 		if f.Step > 0 {
-			list = append(list, math.Ldexp(f.Step, bits))
+			list = append(list, turn{math.Ldexp(f.Step, bits), bits})
 			continue
 		}
 		for n := 1.0; n <= 8; n++ {
-			turn := math.Ldexp(math.Pow(10, math.Round(math.Log10(math.Ldexp(off/n, -bits)))), bits)
-			if math.Abs(n*turn-off) < f.Tolerance && turn > 10*f.Tolerance && !slices.Contains(list, turn) {
-				list = append(list, turn)
+			size := math.Ldexp(math.Pow(10, math.Round(math.Log10(math.Ldexp(off/n, -bits)))), bits)
+			if math.Abs(n*size-off) < f.Tolerance && size > 10*f.Tolerance && !slices.Contains(list, turn{size, bits}) {
+				list = append(list, turn{size, bits})
 			}
 		}
 	}
