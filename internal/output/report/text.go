@@ -204,9 +204,12 @@ func end(f *judge.Finding) string {
 	return text
 }
 
+// whyWidth is how long a line of what a kind was told by may be.
+const whyWidth = 150
+
 // evidence writes what was going on around the start of a finding.
 func (t *Text) evidence(f *judge.Finding) {
-	fmt.Fprintf(t.w, "    %s: %s\n", f.ID, f.Why)
+	fmt.Fprintf(t.w, "    %s: %s\n", f.ID, strings.ReplaceAll(ansi.Wordwrap(f.Why, whyWidth, ""), "\n", "\n      "))
 	var more []string
 	switch {
 	case f.Ticks && f.TicksApart > 0:
