@@ -321,7 +321,7 @@ func notSlowed(t *testing.T) {
 func TestBothClocksFindTheSame(t *testing.T) {
 	notSlowed(t)
 	var together sync.WaitGroup
-	for fault, want := range map[string]string{"": "", "narrow-numbers": "overflow", "only-here": "never-arrived", "swapped-axes": "offset"} {
+	for fault, want := range map[string]string{"": "", "narrow-numbers": "overflow", "only-here": "never-arrived", "swapped-axes": "swapped"} {
 		together.Go(func() {
 			t.Run(fault, func(t *testing.T) {
 				text := strings.Replace(short, "2500ms", "6s", 1) + "game: {faults: [" + fault + "]}\n"

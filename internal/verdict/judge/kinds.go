@@ -59,59 +59,22 @@ const (
 	Offset             Kind = "offset"               // the values differ, and none of the above
 )
 
-// kindOf decides what an episode is, and says by what. The first test that holds
-// decides.
+// kindOf decides what an episode is, and says by what: what the rule means beyond its
+// values first, then relations between numbers that move, then how the view follows the
+// reference. The first that holds decides.
 func (j *Judge) kindOf(k *tracker, v *view, open bool) (Kind, string) {
-	e := k.run
-	if k.path == k.mirror.thing.exists {
-		if e.seen[0].view == (point{1}) {
-			return Ghost, "the view shows it while the reference does not have it"
-		}
-		return Missing, "the reference has it and the view does not show it"
-	}
-	if k.rule.Checksum() {
-		last := e.lastDiffering()
-		return ChecksumDiffers, fmt.Sprintf("the checksum is %s and the reference's %s", j.format(k.rule, last.view), j.format(k.rule, last.there))
-	}
 	series := k.series()
-	if k.rule.Compare != rulebook.Exact && k.rule.Role == rulebook.Plain && !k.rule.TimeDriven {
-		if kind, why := series.inputLeak(k); kind != "" {
-			return kind, why
-		}
-		if !k.referenceStood() {
-			if kind, why := k.counting(); kind != "" {
-				return kind, why
-			}
-			kind, why, rough := k.related()
-			if kind == Offset { // it says the least
-				if coarse, why := series.coarse(k); coarse != "" {
-					return coarse, why
-				}
-			}
-			if kind == Offset || kind == Scaled && e.before.ok || rough && kind == Rate { // who creeps away in steps was not scaled: that is a leap
-				if drift, why := series.drift(k); drift != "" {
-					return drift, why
-				}
-			}
-			if kind == Frozen {
-				if kept, since := k.behind(v, open); kept == Frozen { // which says of when the value is
-					return kept, since
-				}
-			}
-			if kind != "" {
-				return kind, why
-			}
-		}
-	}
 	for _, test := range [...]func() (Kind, string){
+		func() (Kind, string) { return k.existing() },
+		func() (Kind, string) { return j.checksum(k) },
 		func() (Kind, string) { return j.roles(k, v) },
+		func() (Kind, string) { return k.moving(v, series, open) },
 		func() (Kind, string) { return series.wrapped(k) },
 		func() (Kind, string) { return series.coarse(k) },
 		func() (Kind, string) { return series.clock(k) },
 		func() (Kind, string) { return k.behind(v, open) },
 		func() (Kind, string) { return k.counting() },
 		func() (Kind, string) { return series.inputLeak(k) },
-		func() (Kind, string) { return series.scaled(k) },
 		func() (Kind, string) { return series.rate(k) },
 		func() (Kind, string) { return series.drift(k) },
 	} {
@@ -119,10 +82,65 @@ func (j *Judge) kindOf(k *tracker, v *view, open bool) (Kind, string) {
 			return kind, why
 		}
 	}
+	e := k.run
 	if last := e.lastDiffering(); k.rule.Compare == rulebook.Exact {
 		return Offset, fmt.Sprintf("the view shows %s where the reference has %s", j.format(k.rule, last.view), j.format(k.rule, last.there))
 	}
 	return Offset, fmt.Sprintf("the values are apart by up to %.4g", e.worst)
+}
+
+// existing tells whether the view or the reference alone has the entity.
+func (k *tracker) existing() (Kind, string) {
+	switch {
+	case k.path != k.mirror.thing.exists:
+		return "", ""
+	case k.run.seen[0].view == (point{1}):
+		return Ghost, "the view shows it while the reference does not have it"
+	}
+	return Missing, "the reference has it and the view does not show it"
+}
+
+func (j *Judge) checksum(k *tracker) (Kind, string) {
+	if !k.rule.Checksum() {
+		return "", ""
+	}
+	last := k.run.lastDiffering()
+	return ChecksumDiffers, fmt.Sprintf("the checksum is %s and the reference's %s", j.format(k.rule, last.view), j.format(k.rule, last.there))
+}
+
+// moving names what is wrong with numbers that the reference moves, by the relation
+// between the two. What follows from the clock is left to other tests.
+func (k *tracker) moving(v *view, series series, open bool) (Kind, string) {
+	if k.rule.Compare == rulebook.Exact || k.rule.TimeDriven {
+		return "", ""
+	}
+	if kind, why := series.inputLeak(k); kind != "" {
+		return kind, why
+	}
+	if k.referenceStood() {
+		return "", ""
+	}
+	if kind, why := k.counting(); kind != "" {
+		return kind, why
+	}
+	kind, why, rough := k.related()
+	if kind == Offset { // it says the least
+		if coarse, why := series.coarse(k); coarse != "" {
+			return coarse, why
+		}
+	}
+	// Who creeps away in steps was not scaled: that is a leap.
+	if kind == Offset || kind == Scaled && k.run.before.ok || kind == Rate && rough {
+		if drift, why := series.drift(k); drift != "" {
+			return drift, why
+		}
+	}
+	if kind == Frozen {
+		if kept, since := k.behind(v, open); kept == Frozen { // which says of when the value is
+			return kept, since
+		}
+	}
+	return kind, why
 }
 
 // roles tests what a field means beyond its value.

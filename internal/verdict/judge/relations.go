@@ -10,9 +10,10 @@ import (
 )
 
 // kindsOfRelations are the kinds that the relations between numbers have.
-var kindsOfRelations = map[explain.Name]Kind{explain.Frozen: Frozen, explain.Late: Late, explain.Early: ClockShift, explain.Creeping: Creeping, explain.Rate: Rate,
-	explain.Offset: Offset, explain.Drift: Drift, explain.Scaled: Scaled, explain.Mirrored: Mirrored, explain.Swapped: Swapped, explain.Wrapped: Overflow,
-	explain.Coarse: Quantised, explain.Clamped: Clamped, explain.Noisy: Noisy}
+var kindsOfRelations = map[explain.Name]Kind{
+	explain.Frozen: Frozen, explain.Late: Late, explain.Early: ClockShift, explain.Creeping: Creeping, explain.Rate: Rate, explain.Offset: Offset, explain.Drift: Drift,
+	explain.Scaled: Scaled, explain.Mirrored: Mirrored, explain.Swapped: Swapped, explain.Wrapped: Overflow, explain.Coarse: Quantised, explain.Clamped: Clamped, explain.Noisy: Noisy,
+}
 
 // related finds the simplest relation between the numbers of an episode and the reference's.
 // It is rough if it leaves more than half of the tolerance.

@@ -175,34 +175,6 @@ func oneWay(list series, mean point) float64 {
 	return (xx + yy + math.Sqrt((xx-yy)*(xx-yy)+4*xy*xy)) / 2 / (xx + yy)
 }
 
-// scaled: the view's numbers are the reference's times a factor.
-func (list series) scaled(k *tracker) (Kind, string) {
-	if k.rule.Compare != rulebook.Distance || len(list) < 6 {
-		return "", ""
-	}
-	n := float64(len(list))
-	var view, there point
-	for _, s := range list {
-		for axis := range view {
-			view[axis], there[axis] = view[axis]+s.view[axis]/n, there[axis]+s.there[axis]/n
-		}
-	}
-	var vv, tt, vt float64
-	for _, s := range list {
-		a, b := k.path.minus(s.view, view), k.path.minus(s.there, there)
-		vv, tt, vt = vv+dot(a, a), tt+dot(b, b), vt+dot(a, b)
-	}
-	if tt/n < 25*k.rule.Tolerance*k.rule.Tolerance || vv == 0 {
-		return "", ""
-	}
-	factor := vt / tt
-	left := math.Sqrt(max(0, vv-vt*vt/tt) / n) // what the factor does not tell
-	if math.Abs(factor-1) < 0.05 || left > k.rule.Tolerance || vt*vt/(vv*tt) < 0.98 {
-		return "", ""
-	}
-	return Scaled, fmt.Sprintf("the view's values are the reference's times %.3g", factor)
-}
-
 // rate: the view's velocity is the reference's times a factor.
 func (list series) rate(k *tracker) (Kind, string) {
 	if k.rule.Compare == rulebook.Exact || len(list) < 5 || k.run.changes < 5 {
