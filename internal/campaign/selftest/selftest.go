@@ -9,8 +9,8 @@ import (
 	"fmt"
 	"slices"
 	"sync"
-	"zitherwheel/internal/campaign"
 
+	"zitherwheel/internal/campaign"
 	"zitherwheel/internal/demo/hillfold"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/verdict/judge"

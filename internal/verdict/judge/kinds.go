@@ -145,12 +145,16 @@ func (k *tracker) moving(v *view, series series, open bool) (Kind, string) {
 
 // roles tests what a field means beyond its value.
 func (j *Judge) roles(k *tracker, v *view) (Kind, string) {
-	name := encode(rulebook.Exact, []trace.Value{j.config.Names.Text(v.name)})
-	last := k.run.lastApart()
+	return j.roleOf(k.rule, v.name, k.run.lastApart())
+}
+
+// roleOf is roles for a difference as it was last seen in a view.
+func (j *Judge) roleOf(rule *rulebook.Rule, view string, last sighting) (Kind, string) {
+	name := encode(rulebook.Exact, []trace.Value{j.config.Names.Text(view)})
 	switch {
-	case k.rule.Role == rulebook.Outcome:
+	case rule.Role == rulebook.Outcome:
 		return OutcomeDiffer, "a result of the match is not the same"
-	case k.rule.Role != rulebook.Owner:
+	case rule.Role != rulebook.Owner:
 		return "", ""
 	case last.view == name && last.there != name:
 		return SplitOwner, "the view believes that it is the owner, the reference says another"

@@ -29,16 +29,23 @@ func (k *tracker) related() (kind Kind, why string, rough bool) {
 	return kindsOfRelations[list[0].Name], list[0].Why, list[0].Residual > k.rule.Tolerance/2
 }
 
+// seriesOf is what a rule says of a difference that began then.
+func seriesOf(rule *rulebook.Rule, began time.Duration) explain.Series {
+	s := explain.Series{Axes: len(rule.Fields), Tolerance: rule.Tolerance, Step: rule.Quantum, Began: began.Seconds()}
+	if rule.Compare == rulebook.Angle {
+		s.Circle = rule.Circle
+	}
+	return s
+}
+
 // numbers is an episode as it is explained; not ok if its values are not numbers.
 func (k *tracker) numbers() (s explain.Series, ok bool) {
 	e := k.run
 	if k.rule.Compare == rulebook.Exact || len(e.history) == 0 {
 		return s, false
 	}
-	s = explain.Series{Axes: len(k.rule.Fields), Tolerance: k.rule.Tolerance, Step: k.rule.Quantum, MaxDelay: k.rule.MaxDelay.Seconds(), MaxAhead: k.rule.MaxAhead.Seconds(), Began: e.began.Seconds()}
-	if k.rule.Compare == rulebook.Angle {
-		s.Circle = k.rule.Circle
-	}
+	s = seriesOf(k.rule, e.began)
+	s.MaxDelay, s.MaxAhead = k.rule.MaxDelay.Seconds(), k.rule.MaxAhead.Seconds()
 	for i, c := range e.history {
 		if numbers(c.v) != allNumbers {
 			return s, false

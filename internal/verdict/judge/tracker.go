@@ -376,13 +376,7 @@ func (k *tracker) note(v *view, s sighting) {
 	if (e.count-1)%e.stride != 0 {
 		return
 	}
-	if len(e.seen) == sightingsKept {
-		for i := range sightingsKept / 2 {
-			e.seen[i] = e.seen[2*i]
-		}
-		e.seen = e.seen[:sightingsKept/2]
-		e.stride *= 2
-	}
+	e.seen, e.stride = thinned(e.seen, e.stride)
 	if !s.ok {
 		s.wrap = k.wrapOf(v, s)
 	}
@@ -402,6 +396,18 @@ func (e *episode) remember(p *path) {
 	if room := historyKept - len(e.history); from < len(p.corners) && room > 0 {
 		e.history = append(e.history, p.corners[from:min(len(p.corners), from+room)]...)
 	}
+}
+
+// thinned makes room for one more sighting: of a full list every other one stays, and from
+// then on every other one is kept.
+func thinned(seen []sighting, stride int) ([]sighting, int) {
+	if len(seen) < sightingsKept {
+		return seen, stride
+	}
+	for i := range sightingsKept / 2 {
+		seen[i] = seen[2*i]
+	}
+	return seen[:sightingsKept/2], 2 * stride
 }
 
 // close ends the episode; a certain one becomes a finding.
