@@ -38,7 +38,12 @@ func floorOf(room string) int {
 // internal, and what each imports of others.
 func imports(t *testing.T) (own, others map[string][]string) {
 	t.Helper()
-	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "./...").Output()
+	return listed(t, `{{join .Imports " "}}`)
+}
+
+func listed(t *testing.T, what string) (own, others map[string][]string) {
+	t.Helper()
+	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} "+what, "./...").Output()
 	require.NoError(t, err)
 	own, others = map[string][]string{}, map[string][]string{}
 	for line := range strings.Lines(string(out)) {
@@ -70,6 +75,20 @@ func TestImportsPointDown(t *testing.T) {
 		for _, to := range list {
 			if room(from) != room(to) {
 				assert.Less(t, floorOf(room(from)), floorOf(room(to)), "%s imports %s, which is not below it", from, to)
+			}
+		}
+	}
+}
+
+// A test may have a match played for what it needs of a recording. Further up than that none
+// reaches.
+func TestTestsReachNoHigherThanMatch(t *testing.T) {
+	own, _ := listed(t, `{{join .TestImports " "}} {{join .XTestImports " "}}`)
+	require.NotEmpty(t, own)
+	for from, list := range own {
+		for _, to := range list {
+			if room(from) != room(to) && floorOf(room(to)) < floorOf("match") {
+				assert.Less(t, floorOf(room(from)), floorOf(room(to)), "a test of %s imports %s", from, to)
 			}
 		}
 	}

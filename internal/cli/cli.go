@@ -75,7 +75,7 @@ match was cut short or a client was not compared; 130 interrupted.`,
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%s; see %s --help", flagError(c, err), c.CommandPath())
 	})
-	root.AddCommand(demoCommand(), runCommand(), checkCommand(), faultsCommand(), selftestCommand(), hillfoldCommand(), preflightCommand(), relayCommand(), reportCommand(), showCommand(), linksCommand(), planCommand(), tailCommand(), huntCommand(), replayCommand(), whyCommand(), shrinkCommand(), sweepCommand(), compareCommand(), manCommand(), versionCommand(), guardCommand())
+	root.AddCommand(demoCommand(), runCommand(), checkCommand(), faultsCommand(), selftestCommand(), demoPrograms(), preflightCommand(), relayCommand(), reportCommand(), showCommand(), linksCommand(), planCommand(), tailCommand(), huntCommand(), replayCommand(), whyCommand(), shrinkCommand(), sweepCommand(), compareCommand(), manCommand(), versionCommand(), guardCommand())
 	root.Version = "is set so that there is --version"
 	root.SetVersionTemplate(versionText())
 	root.InitDefaultCompletionCmd(args...)

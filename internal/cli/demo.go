@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zitherwheel/examples"
+	"zitherwheel/internal/demo/programs"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/output/report"
 	"zitherwheel/internal/plan"
@@ -75,6 +76,21 @@ var realShow = show{
 	finds: judge.NeverSent,
 	nextTry: `play the same plan on the virtual clock, in a second, and find the same:
     zwheel run %s --clock virtual`,
+}
+
+// demoPrograms is the command line of the demo game's programs, with exit codes.
+func demoPrograms() *cobra.Command {
+	c := programs.Command()
+	for _, sub := range c.Commands() {
+		run := sub.RunE
+		sub.RunE = func(c *cobra.Command, args []string) error {
+			if err := run(c, args); err != nil {
+				return failed(err)
+			}
+			return nil
+		}
+	}
+	return c
 }
 
 func (s *show) play(c *cobra.Command, out, clock string) error {

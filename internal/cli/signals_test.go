@@ -3,10 +3,13 @@
 package cli
 
 import (
+	"bytes"
 	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
+	"strconv"
 	"syscall"
 	"testing"
 	"time"
@@ -54,4 +57,63 @@ func TestWhatEndsARunFromOutsideLeavesItsFolderFinished(t *testing.T) {
 			assert.Equal(t, ending.Interrupted, ended.About.How)
 		})
 	}
+}
+
+const twoForHalfAMinute = "duration: 30s\nclock: wall\nseed: 4\nbots: [{name: fern, link: village}, {name: moss, link: village}]\n"
+
+func unique(mark string) string { return mark + "-" + strconv.Itoa(os.Getpid()) }
+
+// left counts the processes of a test that are still there.
+func left(mark string) (n int) {
+	paths, _ := filepath.Glob("/proc/[0-9]*/environ")
+	for _, path := range paths {
+		env, err := os.ReadFile(path)
+		if err == nil && bytes.Contains(env, []byte("CLI_TEST_PROGRAM="+unique(mark)+"\x00")) {
+			n++
+		}
+	}
+	return n
+}
+
+// A run that is killed leaves no processes behind, and a folder that can be judged.
+func TestARunThatIsKilledLeavesItsEvidenceAndNothingElse(t *testing.T) {
+	if testing.Short() {
+		t.Skip("must keep to the clock")
+	}
+	if runtime.GOOS != "linux" {
+		t.Skip("counts in /proc")
+	}
+	dir := t.TempDir()
+	path, folder := filepath.Join(dir, "plan.yaml"), filepath.Join(dir, "run")
+	require.NoError(t, os.WriteFile(path, []byte(twoForHalfAMinute), 0o600))
+	c := exec.Command(os.Args[0], "run", path, "--out", folder)
+	c.Env = append(os.Environ(), "CLI_TEST_PROGRAM="+unique("killed"))
+	require.NoError(t, c.Start())
+	view := filepath.Join(folder, "views", "moss.jsonl")
+	require.Eventually(t, func() bool { info, err := os.Stat(view); return err == nil && info.Size() > 80_000 }, 20*time.Second, 10*time.Millisecond)
+	require.GreaterOrEqual(t, left("killed"), 4, "zwheel, the server and two clients")
+	require.NoError(t, c.Process.Kill())
+	_ = c.Wait()
+	require.Eventually(t, func() bool { return left("killed") == 0 }, 10*time.Second, 10*time.Millisecond)
+	var out bytes.Buffer
+	assert.Equal(t, 3, Main([]string{"check", folder}, &out, &out))
+	assert.Contains(t, out.String(), "INCONCLUSIVE   nothing was found, but the recording was cut off; it is judged up to")
+}
+
+func TestADiskThatIsFullEndsTheRun(t *testing.T) {
+	dir := t.TempDir()
+	path, folder := filepath.Join(dir, "plan.yaml"), filepath.Join(dir, "run")
+	require.NoError(t, os.WriteFile(path, []byte(twoForHalfAMinute), 0o600))
+	c := exec.Command("sh", "-c", `trap "" XFSZ; ulimit -f 120; exec "$0" run "$1" --out "$2"`, os.Args[0], path, folder) // 60 kB a file
+	c.Env = append(os.Environ(), "CLI_TEST_PROGRAM="+unique("disk"))
+	out, err := c.CombinedOutput()
+	var failure *exec.ExitError
+	require.ErrorAs(t, err, &failure, "%s", out)
+	assert.Equal(t, 3, failure.ExitCode())
+	assert.Contains(t, string(out), "file too large")
+	assert.Zero(t, left("disk"))
+	run, err := run.Open(folder)
+	require.NoError(t, err)
+	assert.Equal(t, ending.Failed, run.About.How, "it does not stay running for ever")
+	assert.Contains(t, run.About.Why, "file too large")
 }

@@ -134,12 +134,6 @@ func mischief(what string) io.Writer {
 			return silent{conn}
 		}
 		return conn
-	case "full disk":
-		signal.Ignore(syscall.SIGXFSZ)
-		limit := syscall.Rlimit{Cur: 60_000, Max: 60_000}
-		if err := syscall.Setrlimit(syscall.RLIMIT_FSIZE, &limit); err != nil {
-			panic(err)
-		}
 	}
 	return os.Stdout
 }

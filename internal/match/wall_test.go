@@ -8,7 +8,6 @@ import (
 	"io"
 	"net"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strconv"
@@ -20,8 +19,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zitherwheel/internal/cli"
+	"zitherwheel/internal/demo/programs"
 	"zitherwheel/internal/match"
+	"zitherwheel/internal/match/process"
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run"
@@ -43,9 +43,16 @@ func TestMain(m *testing.M) {
 	case "pebbles":
 		pebbles(os.Args[2], os.Args[3], os.Args[4:]...)
 		return
+	case "guard":
+		process.RunGuard(os.Stdin, os.Args[2])
+		return
 	}
-	out := mischief(os.Getenv("MISCHIEF"))
-	os.Exit(cli.Main(os.Args[1:], out, os.Stderr))
+	c := programs.Command()
+	c.SetOut(mischief(os.Getenv("MISCHIEF")))
+	c.SetArgs(os.Args[2:])
+	if c.Execute() != nil {
+		os.Exit(3)
+	}
 }
 
 const short = `
@@ -265,47 +272,6 @@ func TestARunMayBeInterrupted(t *testing.T) {
 	require.NotNil(t, r.Verdict)
 	assert.Positive(t, r.Verdict.Comparisons, "what was played is judged")
 	assert.Zero(t, left("interrupted"))
-}
-
-// A run that is killed leaves no processes behind, and a folder that can be judged.
-func TestARunThatIsKilledLeavesItsEvidenceAndNothingElse(t *testing.T) {
-	notSlowed(t)
-	if runtime.GOOS != "linux" {
-		t.Skip("counts in /proc")
-	}
-	dir := t.TempDir()
-	path, folder := filepath.Join(dir, "plan.yaml"), filepath.Join(dir, "run")
-	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(short, "2500ms", "30s", 1)), 0o600))
-	c := exec.Command(os.Args[0], "run", path, "--out", folder)
-	c.Env = append(os.Environ(), "STAGE_TEST="+unique("killed"))
-	require.NoError(t, c.Start())
-	view := filepath.Join(folder, "views", "moss.jsonl")
-	require.Eventually(t, func() bool { info, err := os.Stat(view); return err == nil && info.Size() > 80_000 }, 20*time.Second, 10*time.Millisecond)
-	require.GreaterOrEqual(t, left("killed"), 4, "zwheel, the server and two clients")
-	require.NoError(t, c.Process.Kill())
-	_ = c.Wait()
-	require.Eventually(t, func() bool { return left("killed") == 0 }, 10*time.Second, 10*time.Millisecond)
-	var out bytes.Buffer
-	assert.Equal(t, 3, cli.Main([]string{"check", folder}, &out, &out))
-	assert.Contains(t, out.String(), "INCONCLUSIVE   nothing was found, but the recording was cut off; it is judged up to")
-}
-
-func TestADiskThatIsFullEndsTheRun(t *testing.T) {
-	dir := t.TempDir()
-	path, folder := filepath.Join(dir, "plan.yaml"), filepath.Join(dir, "run")
-	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(short, "2500ms", "30s", 1)), 0o600))
-	c := exec.Command(os.Args[0], "run", path, "--out", folder)
-	c.Env = append(os.Environ(), "MISCHIEF=full disk", "STAGE_TEST="+unique("disk"))
-	out, err := c.CombinedOutput()
-	var failure *exec.ExitError
-	require.ErrorAs(t, err, &failure, "%s", out)
-	assert.Equal(t, 3, failure.ExitCode())
-	assert.Contains(t, string(out), "file too large")
-	assert.Zero(t, left("disk"))
-	run, err := run.Open(folder)
-	require.NoError(t, err)
-	assert.Equal(t, ending.Failed, run.About.How, "it does not stay running for ever")
-	assert.Contains(t, run.About.Why, "file too large")
 }
 
 // notSlowed skips a test whose match must keep to the clock, where the race detector

@@ -10,14 +10,19 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zitherwheel/internal/campaign/replay"
-	"zitherwheel/internal/cli"
+	"zitherwheel/internal/demo/programs"
 	"zitherwheel/internal/match"
 )
 
 // TestMain lets this program be the demo game's server and clients.
 func TestMain(m *testing.M) {
 	if len(os.Args) > 1 && os.Args[1] == "hillfold" {
-		os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr))
+		c := programs.Command()
+		c.SetArgs(os.Args[2:])
+		if c.Execute() != nil {
+			os.Exit(1)
+		}
+		os.Exit(0)
 	}
 	os.Exit(m.Run())
 }

@@ -1,4 +1,4 @@
-package cli
+package programs
 
 import (
 	"errors"
@@ -10,10 +10,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"zitherwheel/internal/demo/hillfold"
-	"zitherwheel/internal/demo/programs"
 )
 
-func hillfoldCommand() *cobra.Command {
+// Command is the command line of the  What its commands are called with wrongly is an
+// error of PreRunE, what goes wrong as they run one of RunE.
+func Command() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "hillfold",
 		Short: "Run the demo game's server or client as a process",
@@ -21,8 +22,9 @@ func hillfoldCommand() *cobra.Command {
 sockets. They print trace lines (see docs/trace-lines.md), log text goes to
 standard error, and they read control lines from standard input (docs/driving.md).
 zwheel run starts them by itself for a plan with clock: wall.`,
-		Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+		Args:         cobra.NoArgs,
+		SilenceUsage: true,
+		RunE:         func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
 	c.AddCommand(serveCommand(), playCommand())
 	return c
@@ -49,12 +51,12 @@ func (g *gameFlags) add(c *cobra.Command) {
 func (g *gameFlags) complete() error {
 	for name, rate := range map[string]int{"tick": g.config.Rates.Tick, "send": g.config.Rates.Send, "fps": g.config.Rates.FPS, "report": g.config.Rates.Report} {
 		if rate < 1 || rate > 240 {
-			return usage("--%s %d: write 1 to 240", name, rate)
+			return fmt.Errorf("--%s %d: write 1 to 240", name, rate)
 		}
 	}
 	var err error
 	if g.config.Faults, err = hillfold.ParseFaults(g.faults); err != nil {
-		return usage("--faults: %w", err)
+		return fmt.Errorf("--faults: %w", err)
 	}
 	return nil
 }
@@ -63,25 +65,25 @@ func serveCommand() *cobra.Command {
 	var g gameFlags
 	var listen string
 	var length time.Duration
+	var at *net.UDPAddr
 	c := &cobra.Command{
 		Use:     "serve",
 		Short:   "Run the server",
 		Example: "  zwheel hillfold serve --listen 127.0.0.1:7400",
 		Args:    cobra.NoArgs,
+		PreRunE: func(*cobra.Command, []string) (err error) {
+			if at, err = net.ResolveUDPAddr("udp", listen); err != nil {
+				return fmt.Errorf("--listen %s: %w", listen, err)
+			}
+			return g.complete()
+		},
 		RunE: func(c *cobra.Command, _ []string) error {
-			if err := g.complete(); err != nil {
-				return err
-			}
-			at, err := net.ResolveUDPAddr("udp", listen)
-			if err != nil {
-				return usage("--listen %s: %w", listen, err)
-			}
 			conn, err := net.ListenUDP("udp", at)
 			if err != nil {
-				return failed(err)
+				return err
 			}
 			g.config.Round = length - min(3*time.Second, length/4)
-			err = programs.Serve(c.Context(), conn, g.config, g.seed, programs.Streams{Control: os.Stdin, Trace: c.OutOrStdout(), Log: c.ErrOrStderr()})
+			err = Serve(c.Context(), conn, g.config, g.seed, Streams{Control: os.Stdin, Trace: c.OutOrStdout(), Log: c.ErrOrStderr()})
 			return programEnd(err)
 		},
 	}
@@ -97,23 +99,23 @@ func serveCommand() *cobra.Command {
 func playCommand() *cobra.Command {
 	var g gameFlags
 	var server, name string
+	var at *net.UDPAddr
 	c := &cobra.Command{
 		Use:     "play",
 		Short:   "Run a headless client",
 		Example: `  echo '{"do":"join"}' | zwheel hillfold play --server 127.0.0.1:7400 --name fern`,
 		Args:    cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			if err := g.complete(); err != nil {
-				return err
-			}
-			at, err := net.ResolveUDPAddr("udp", server)
-			if err != nil {
-				return usage("--server %s: %w", server, err)
+		PreRunE: func(*cobra.Command, []string) (err error) {
+			if at, err = net.ResolveUDPAddr("udp", server); err != nil {
+				return fmt.Errorf("--server %s: %w", server, err)
 			}
 			if name == "" {
-				return usage("play needs the player's name; add --name fern")
+				return errors.New("play needs the player's name; add --name fern")
 			}
-			err = programs.Play(c.Context(), at, name, g.config, g.seed, programs.Streams{Control: os.Stdin, Trace: c.OutOrStdout(), Log: c.ErrOrStderr()})
+			return g.complete()
+		},
+		RunE: func(c *cobra.Command, _ []string) error {
+			err := Play(c.Context(), at, name, g.config, g.seed, Streams{Control: os.Stdin, Trace: c.OutOrStdout(), Log: c.ErrOrStderr()})
 			return programEnd(err)
 		},
 	}
@@ -126,7 +128,7 @@ func playCommand() *cobra.Command {
 // programEnd is the exit of a program that ran until it was told to stop.
 func programEnd(err error) error {
 	if err != nil && !errors.Is(err, os.ErrClosed) {
-		return failed(fmt.Errorf("hillfold: %w", err))
+		return fmt.Errorf("hillfold: %w", err)
 	}
 	return nil
 }
