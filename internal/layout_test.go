@@ -27,7 +27,7 @@ var floors = [][]string{
 	{"run"},
 	{"network"},
 	{"trace", "control"},
-	{"random", "schedule", "atomicfile", "version"},
+	{"random", "schedule", "lines", "atomicfile", "version"},
 }
 
 func floorOf(room string) int {

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
 	"io"
@@ -14,6 +13,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/spf13/cobra"
 
+	"zitherwheel/internal/lines"
 	"zitherwheel/internal/match/playground"
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/output/report"
@@ -163,7 +163,10 @@ func setQualities(c *playground.Config, named string, both map[string]*string, u
 
 // operate shows what happens and obeys commands until it is told to end.
 func operate(c *cobra.Command, board *playground.Board, title, control string, every time.Duration) error {
-	follow := &follower{path: control}
+	var follow commands
+	if control != "" {
+		follow.file = lines.Follow(control)
+	}
 	defer follow.close()
 	if out := terminal(c.OutOrStdout()); out != nil && isTerminal(os.Stdin) {
 		_, err := tea.NewProgram(&panel{board: board, title: title, follow: follow}, tea.WithContext(c.Context()), tea.WithOutput(out)).Run()
@@ -185,7 +188,7 @@ func operate(c *cobra.Command, board *playground.Board, title, control string, e
 		if err != nil {
 			return err
 		}
-		for _, command := range follow.lines() {
+		for _, command := range follow.next() {
 			text := "done"
 			if err := board.Do(command); err != nil {
 				text = err.Error()
@@ -201,40 +204,23 @@ func operate(c *cobra.Command, board *playground.Board, title, control string, e
 
 const lookEvery = 50 * time.Millisecond
 
-// follower reads the lines of a file as it grows. What stands in it at the
-// beginning counts too.
-type follower struct {
-	path   string
-	file   *os.File
-	reader *bufio.Reader
-	part   string
-}
+// commands are the lines of a file as it grows. What stands in it at the beginning counts too.
+type commands struct{ file *lines.Tail } // nil if there is none
 
-func (f *follower) lines() (list []string) {
-	if f.path == "" {
+// next are those that have come since the last time.
+func (f commands) next() (list []string) {
+	if f.file == nil {
 		return nil
 	}
-	if f.file == nil {
-		var err error
-		if f.file, err = os.Open(f.path); err != nil {
-			return nil // it may come yet
-		}
-		f.reader = bufio.NewReader(f.file)
-	}
-	for {
-		text, err := f.reader.ReadString('\n')
-		f.part += text
-		if err != nil {
-			return list
-		}
-		if line := strings.TrimSpace(f.part); line != "" && !strings.HasPrefix(line, "#") {
+	_ = f.file.ReadAll(func(text []byte, _ bool) { // what cannot be read yet may be later
+		if line := strings.TrimSpace(string(text)); line != "" && !strings.HasPrefix(line, "#") {
 			list = append(list, line)
 		}
-		f.part = ""
-	}
+	})
+	return list
 }
 
-func (f *follower) close() {
+func (f commands) close() {
 	if f.file != nil {
 		f.file.Close()
 	}
@@ -244,7 +230,7 @@ func (f *follower) close() {
 type panel struct {
 	board   *playground.Board
 	title   string
-	follow  *follower
+	follow  commands
 	clients []playground.Client
 	said    string
 	failed  error
@@ -264,7 +250,7 @@ func (p *panel) Update(message tea.Msg) (tea.Model, tea.Cmd) {
 		if p.clients, p.failed = p.board.Look(); p.failed != nil {
 			return p, tea.Quit
 		}
-		for _, command := range p.follow.lines() {
+		for _, command := range p.follow.next() {
 			p.do(command)
 		}
 		return p, look()

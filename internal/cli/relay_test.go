@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zitherwheel/internal/lines"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/match/playground"
 	"zitherwheel/internal/network/link"
@@ -35,7 +36,7 @@ func TestKeysChangeTheLink(t *testing.T) {
 	board, err := playground.Open(playground.Config{Network: "udp", Listen: listen, To: to, Up: link.Conditions{Latency: 40 * time.Millisecond}, Down: link.Conditions{Latency: 40 * time.Millisecond}})
 	require.NoError(t, err)
 	defer board.Close()
-	p := &panel{board: board, title: "relaying", follow: &follower{}}
+	p := &panel{board: board, title: "relaying", follow: commands{}}
 	press := func(keys string) {
 		p.Update(tea.KeyPressMsg{Text: keys}) // as those come that are pressed fast
 	}
@@ -58,18 +59,18 @@ func TestKeysChangeTheLink(t *testing.T) {
 
 func TestCommandsAreReadAsTheirFileGrows(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "commands")
-	f := &follower{path: path}
+	f := commands{lines.Follow(path)}
 	defer f.close()
-	assert.Empty(t, f.lines(), "it is not there yet")
+	assert.Empty(t, f.next(), "it is not there yet")
 	file, err := os.Create(path)
 	require.NoError(t, err)
 	defer file.Close()
 	say := func(text string) { _, err := file.WriteString(text); require.NoError(t, err) }
 	say("# a comment\nlatency 5ms\n\nloss")
-	assert.Equal(t, []string{"latency 5ms"}, f.lines())
+	assert.Equal(t, []string{"latency 5ms"}, f.next())
 	say(" 3%\ncut\n")
-	assert.Equal(t, []string{"loss 3%", "cut"}, f.lines())
-	assert.Empty(t, f.lines())
+	assert.Equal(t, []string{"loss 3%", "cut"}, f.next())
+	assert.Empty(t, f.next())
 }
 
 func TestTheBoardTakesInWhatHappens(t *testing.T) {

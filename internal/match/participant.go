@@ -16,6 +16,7 @@ import (
 
 	"zitherwheel/internal/bot"
 	"zitherwheel/internal/control"
+	"zitherwheel/internal/lines"
 	"zitherwheel/internal/match/process"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/trace"
@@ -314,7 +315,7 @@ func (p *participant) hear(l process.Line) {
 	r := &trace.Record{}
 	_, err := p.reader.Parse(l.Text, r)
 	if err == nil && l.Cut {
-		err = fmt.Errorf("longer than %d bytes", process.MaxLine)
+		err = fmt.Errorf("longer than %d bytes", lines.Max)
 	}
 	var tooMany *trace.TooManyError
 	if errors.As(err, &tooMany) {

@@ -10,7 +10,7 @@ import (
 	"time"
 )
 
-// MaxLine is the longest line a reader takes; a longer one counts as malformed.
+// maxLine is the longest line a reader takes; a longer one counts as malformed.
 const maxLine = 64 << 20
 
 // Reader reads trace lines. Most lines look like the one before them, so a

@@ -20,6 +20,8 @@ import (
 	"sync/atomic"
 	"time"
 	"unicode"
+
+	"zitherwheel/internal/lines"
 )
 
 // Spec says what is started.
@@ -63,12 +65,9 @@ type Line struct {
 	At     time.Time
 	Source Source
 	Trace  bool // it looks like a trace line and came from where they come from
-	Cut    bool // it was longer than MaxLine, and this is its beginning
+	Cut    bool // it was longer than lines.Max, and this is its beginning
 	Closed bool // no line: nothing more comes the way trace lines came; Text says how
 }
-
-// MaxLine is the longest line that is kept whole.
-const MaxLine = 4 << 20
 
 // Process is a program that was started. All methods are safe for concurrent use.
 type Process struct {
@@ -234,14 +233,14 @@ func (p *Process) wait(pipes *sync.WaitGroup, outputs ...io.Closer) {
 
 // read hands on the lines of a stream until it ends, and says how that was.
 func (p *Process) read(from io.Reader, source Source, trace bool) error {
-	s := splitter{}
+	var s lines.Splitter
 	buffer := make([]byte, 64<<10)
 	for {
 		n, err := from.Read(buffer)
 		at := time.Now()
-		s.take(buffer[:n], func(text []byte, cut bool) { p.hand(text, at, source, trace, cut) })
+		s.Take(buffer[:n], func(text []byte, cut bool) { p.hand(text, at, source, trace, cut) })
 		if err != nil {
-			s.end(func(text []byte, cut bool) { p.hand(text, at, source, trace, cut) })
+			s.End(func(text []byte, cut bool) { p.hand(text, at, source, trace, cut) })
 			return err
 		}
 	}
@@ -254,75 +253,21 @@ func (p *Process) hand(text []byte, at time.Time, source Source, trace, cut bool
 	}
 }
 
-// splitter cuts a stream into lines.
-type splitter struct {
-	partial []byte
-	skips   bool // the rest of a line that was too long
-}
-
-func (s *splitter) take(data []byte, line func(text []byte, cut bool)) {
-	for len(data) > 0 {
-		i := bytes.IndexByte(data, '\n')
-		part := data
-		if i >= 0 {
-			part = data[:i]
-		}
-		if !s.skips {
-			s.partial = append(s.partial, part...)
-		}
-		if len(s.partial) > MaxLine {
-			line(s.partial[:MaxLine:MaxLine], true)
-			s.partial, s.skips = nil, true
-		}
-		if i < 0 {
-			return
-		}
-		if !s.skips {
-			line(s.partial, false)
-		}
-		s.partial, s.skips = nil, false
-		data = data[i+1:]
-	}
-}
-
-// end hands on a last line without an end.
-func (s *splitter) end(line func(text []byte, cut bool)) {
-	if len(s.partial) > 0 {
-		line(s.partial, false)
-	}
-	s.partial = nil
-}
-
 // followEvery is how often a file is looked at.
 const followEvery = 5 * time.Millisecond
 
 // follow hands on the lines of a file as they are written, until the process has
 // exited and all was read.
 func (p *Process) follow(path string) {
-	var file *os.File
-	defer func() {
-		if file != nil {
-			file.Close()
-		}
-	}()
-	s := splitter{}
-	buffer := make([]byte, 64<<10)
-	last := false
-	for {
-		if file == nil {
-			file, _ = os.Open(path) // it may come yet
-		}
-		n := 0
-		if file != nil {
-			n, _ = file.Read(buffer) // at the end there is nothing, as yet
-		}
-		at := time.Now()
-		s.take(buffer[:n], func(text []byte, cut bool) { p.hand(text, at, File, true, cut) })
-		if n > 0 {
+	tail := lines.Follow(path)
+	take := func(text []byte, cut bool) { p.hand(text, time.Now(), File, true, cut) }
+	for last := false; ; {
+		n, _ := tail.Read(take) // what is no file yet may become one
+		switch {
+		case n > 0:
 			continue
-		}
-		if last {
-			s.end(func(text []byte, cut bool) { p.hand(text, at, File, true, cut) })
+		case last:
+			_ = tail.End(take)
 			return
 		}
 		select {

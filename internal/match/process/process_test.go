@@ -18,6 +18,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"zitherwheel/internal/lines"
 )
 
 // This program plays the programs under test, by the role in its environment.
@@ -322,7 +324,7 @@ func TestFloodsAndEndlessLinesDoNotHarm(t *testing.T) {
 	require.Len(t, heard.lines, 3)
 	assert.True(t, heard.lines[2].Closed, "its output has come to its end")
 	assert.True(t, heard.lines[0].Cut)
-	assert.Len(t, heard.lines[0].Text, MaxLine)
+	assert.Len(t, heard.lines[0].Text, lines.Max)
 	assert.Equal(t, "after", string(heard.lines[1].Text))
 }
 

@@ -6,16 +6,13 @@
 package live
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"io/fs"
-	"os"
 	"slices"
 	"time"
 
+	"zitherwheel/internal/lines"
 	"zitherwheel/internal/review/feed"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/trace"
@@ -49,12 +46,13 @@ func Run(ctx context.Context, t Traces) (State, error) {
 	var views []string
 	for _, s := range t.Sources {
 		views = append(views, s.View)
-		f.tails = append(f.tails, &tail{path: s.Path})
+		f.tails = append(f.tails, lines.Follow(s.Path))
+		f.paths = append(f.paths, s.Path)
 		f.readers = append(f.readers, trace.NewReader(nil, names))
 	}
 	f.live = NewLive(names, views, t.Rules, feed.Setting{Reference: t.Reference, Ticks: t.Ticks, Outcomes: t.Packets != "", Alert: t.Alert})
 	if t.Packets != "" {
-		f.packets = &tail{path: t.Packets}
+		f.packets = lines.Follow(t.Packets)
 	}
 	defer f.close()
 	for {
@@ -82,9 +80,10 @@ func Run(ctx context.Context, t Traces) (State, error) {
 
 type follower struct {
 	live    *Live
-	tails   []*tail
+	tails   []*lines.Tail
+	paths   []string
 	readers []*trace.Reader
-	packets *tail
+	packets *lines.Tail
 }
 
 // look reads what has been written since the last look.
@@ -92,7 +91,7 @@ func (f *follower) look() error {
 	for i, t := range f.tails {
 		var r trace.Record
 		var tooMany *trace.TooManyError
-		err := t.read(func(line []byte) {
+		err := t.ReadAll(func(line []byte, _ bool) {
 			ok, err := f.readers[i].Parse(line, &r)
 			if errors.As(err, &tooMany) || !ok || err != nil {
 				return // what is wrong with a line is told when the trace is judged as a whole
@@ -100,7 +99,7 @@ func (f *follower) look() error {
 			f.live.Record(i, &r)
 		})
 		if err == nil && tooMany != nil {
-			err = fmt.Errorf("%s: %w", t.path, tooMany)
+			err = fmt.Errorf("%s: %w", f.paths[i], tooMany)
 		}
 		if err != nil {
 			return err
@@ -109,7 +108,7 @@ func (f *follower) look() error {
 	if f.packets == nil {
 		return nil
 	}
-	return f.packets.read(func(line []byte) {
+	return f.packets.ReadAll(func(line []byte, _ bool) {
 		name, d, outcome, err := run.ParsePacket(line)
 		if err != nil {
 			return
@@ -121,50 +120,10 @@ func (f *follower) look() error {
 }
 
 func (f *follower) close() {
-	for _, t := range append(f.tails, f.packets) {
-		if t != nil && t.file != nil {
-			t.file.Close()
-		}
+	for _, t := range f.tails {
+		t.Close()
 	}
-}
-
-// tail reads a file that grows.
-type tail struct {
-	path string
-	file *os.File
-	rest []byte
-	buf  []byte
-}
-
-// read hands on the whole lines that have come since the last time.
-func (t *tail) read(each func(line []byte)) error {
-	if t.file == nil {
-		file, err := os.Open(t.path)
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil // it may come yet
-		}
-		if err != nil {
-			return err
-		}
-		t.file, t.buf = file, make([]byte, 256<<10)
-	}
-	for {
-		n, err := t.file.Read(t.buf)
-		t.rest = append(t.rest, t.buf[:n]...)
-		for {
-			i := bytes.IndexByte(t.rest, '\n')
-			if i < 0 {
-				break
-			}
-			each(t.rest[:i])
-			t.rest = t.rest[i+1:]
-		}
-		t.rest = append([]byte(nil), t.rest...)
-		if errors.Is(err, io.EOF) || n == 0 {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
+	if f.packets != nil {
+		f.packets.Close()
 	}
 }
