@@ -111,9 +111,8 @@ type Options struct {
 
 // Packet is a packet that was sent on a bot's link.
 type Packet struct {
-	Link      string
-	Direction link.Direction
-	link.Outcome
+	Link string
+	link.Packet
 	Describe func() string // says what it carries; nil where that is not known. It is to be called at once
 }
 

@@ -117,12 +117,12 @@ func TestAnotherBotChangesNoOtherLink(t *testing.T) {
 		require.NoError(t, err)
 		defer file.Close()
 		for packets := run.NewPacketReader(file); ; {
-			bot, direction, outcome, err := packets.Next()
+			bot, p, err := packets.Next()
 			if err != nil {
 				return list
 			}
-			if bot == "fern" && direction == link.Up {
-				list = append(list, link.Outcome{Number: outcome.Number, Dropped: outcome.Dropped, Copies: outcome.Copies})
+			if bot == "fern" && p.Direction == link.Up {
+				list = append(list, link.Outcome{Number: p.Number, Dropped: p.Dropped, Copies: p.Copies})
 			}
 		}
 	}

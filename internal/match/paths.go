@@ -96,15 +96,15 @@ func (m *wallMatch) take() {
 		b := w.byPath[packet.Path]
 		if packet.Direction == link.Up {
 			b.facts.up++
-			b.sign(packet.Outcome.Sent)
+			b.sign(packet.Sent)
 		} else {
 			b.facts.down++
 			if m.server != nil {
-				m.server.sign(packet.Outcome.Sent)
+				m.server.sign(packet.Sent)
 			}
 		}
 		if !m.over && b.view >= 0 {
-			m.packet(b.view, packet.Direction, packet.Outcome, packet.Payload)
+			m.packet(b.view, packet.Packet, packet.Payload)
 			if w.capture != nil {
 				m.note(w.capture.Packet(packet, w.listening[packet.Path]))
 			}

@@ -104,28 +104,28 @@ func (m *recorder) say(view int) func(*trace.Record) {
 	}
 }
 
-func (m *recorder) packet(view int, d link.Direction, f link.Outcome, data []byte) {
+func (m *recorder) packet(view int, p link.Packet, data []byte) {
 	if m.observe != nil {
-		p := Packet{Link: m.views[view], Direction: d, Outcome: f}
+		observed := Packet{Link: m.views[view], Packet: p}
 		if m.describe != nil {
-			p.Describe = func() string { return m.describe(data) }
+			observed.Describe = func() string { return m.describe(data) }
 		}
-		m.observe(p)
+		m.observe(observed)
 	}
-	p := &m.progress[view][d]
-	if p.Packets++; f.Copies == 0 {
-		p.Lost++
+	way := &m.progress[view][p.Direction]
+	if way.Packets++; p.Copies == 0 {
+		way.Lost++
 	} else {
-		p.Delay = f.Arrives[0] - f.Sent
+		way.Delay = p.Delay()
 	}
 	if m.bench != nil {
-		m.bench.Packet(view, d, f)
+		m.bench.Packet(view, p)
 	}
 	if m.live != nil {
-		m.live.Packet(view, d, f)
+		m.live.Packet(view, p)
 	}
 	if m.folder != nil {
-		m.note(m.folder.Packet(view, d, f))
+		m.note(m.folder.Packet(view, p))
 	}
 }
 

@@ -184,7 +184,9 @@ func (m *virtualMatch) set() (err error) {
 			course    link.Course
 		}{{link.Up, c.node, serverNode, l.Up}, {link.Down, serverNode, c.node, l.Down}} {
 			line := link.NewLine(d.course, m.stream("link/"+b.Name+"/"+d.direction.String()))
-			m.clock.Connect(d.from, d.to, line, func(f link.Outcome, data []byte) { m.packet(view, d.direction, f, data) })
+			m.clock.Connect(d.from, d.to, line, func(f link.Outcome, data []byte) {
+				m.packet(view, link.Packet{Direction: d.direction, Outcome: f}, data)
+			})
 		}
 		m.clients = append(m.clients, c)
 	}

@@ -333,31 +333,31 @@ links:
 	packets := run.NewPacketReader(file)
 	var cut, passed, quick, slow int
 	for {
-		view, d, f, err := packets.Next()
+		view, p, err := packets.Next()
 		if err == io.EOF {
 			break
 		}
 		require.NoError(t, err)
-		if view != "fern" || d != link.Down {
+		if view != "fern" || p.Direction != link.Down {
 			continue
 		}
-		if f.Sent >= 3*time.Second && f.Sent < 3700*time.Millisecond {
+		if p.Sent >= 3*time.Second && p.Sent < 3700*time.Millisecond {
 			cut++
-			assert.Equal(t, link.Outage, f.Dropped, "sent at %v", f.Sent)
+			assert.Equal(t, link.Outage, p.Dropped, "sent at %v", p.Sent)
 			continue
 		}
 		passed++
-		if !assert.Equal(t, 1, f.Copies, "sent at %v", f.Sent) {
+		if !assert.Equal(t, 1, p.Copies, "sent at %v", p.Sent) {
 			continue
 		}
 		least := 30 * time.Millisecond
-		if f.Sent >= 5*time.Second {
+		if p.Sent >= 5*time.Second {
 			slow++
 			least = 120 * time.Millisecond
-		} else if f.Arrives[0]-f.Sent < 120*time.Millisecond {
+		} else if p.Arrives[0]-p.Sent < 120*time.Millisecond {
 			quick++
 		}
-		assert.GreaterOrEqual(t, f.Arrives[0]-f.Sent, least, "sent at %v", f.Sent)
+		assert.GreaterOrEqual(t, p.Arrives[0]-p.Sent, least, "sent at %v", p.Sent)
 	}
 	assert.Greater(t, cut, 5)
 	assert.Greater(t, passed, 40)

@@ -19,25 +19,25 @@ import (
 //
 //	{"link":"fern","direction":"down","number":57,"sent":2.417000,"bytes":312,"arrives":[2.503112]}
 //	{"link":"fern","direction":"down","number":58,"sent":2.467000,"bytes":312,"dropped":"lost"}
-func AppendPacket(b []byte, view string, d link.Direction, f link.Outcome) []byte {
+func AppendPacket(b []byte, view string, p link.Packet) []byte {
 	b = trace.AppendString(append(b, `{"link":`...), view)
-	b = append(append(append(b, `,"direction":"`...), d.String()...), '"')
-	b = strconv.AppendUint(append(b, `,"number":`...), f.Number, 10)
-	b = trace.AppendSeconds(append(b, `,"sent":`...), f.Sent)
-	b = strconv.AppendInt(append(b, `,"bytes":`...), int64(f.Size), 10)
-	if f.Copies == 0 {
-		b = append(append(b, `,"dropped":"`...), f.Dropped.String()...)
+	b = append(append(append(b, `,"direction":"`...), p.Direction.String()...), '"')
+	b = strconv.AppendUint(append(b, `,"number":`...), p.Number, 10)
+	b = trace.AppendSeconds(append(b, `,"sent":`...), p.Sent)
+	b = strconv.AppendInt(append(b, `,"bytes":`...), int64(p.Size), 10)
+	if p.Copies == 0 {
+		b = append(append(b, `,"dropped":"`...), p.Dropped.String()...)
 		return append(b, '"', '}', '\n')
 	}
-	if f.Flipped > 0 {
-		b = strconv.AppendInt(append(b, `,"flipped":`...), int64(f.Flipped), 10)
+	if p.Flipped > 0 {
+		b = strconv.AppendInt(append(b, `,"flipped":`...), int64(p.Flipped), 10)
 	}
-	if f.Resent > 0 {
-		b = strconv.AppendInt(append(b, `,"resent":`...), int64(f.Resent), 10)
+	if p.Resent > 0 {
+		b = strconv.AppendInt(append(b, `,"resent":`...), int64(p.Resent), 10)
 	}
-	b = trace.AppendSeconds(append(b, `,"arrives":[`...), f.Arrives[0])
-	if f.Copies > 1 {
-		b = trace.AppendSeconds(append(b, ','), f.Arrives[1])
+	b = trace.AppendSeconds(append(b, `,"arrives":[`...), p.Arrives[0])
+	if p.Copies > 1 {
+		b = trace.AppendSeconds(append(b, ','), p.Arrives[1])
 	}
 	return append(b, ']', '}', '\n')
 }
@@ -58,24 +58,24 @@ func NewPacketReader(source io.Reader) *PacketReader {
 
 // Next returns the next outcome and the view whose link it is of. It returns io.EOF
 // at the end.
-func (p *PacketReader) Next() (view string, d link.Direction, f link.Outcome, err error) {
+func (r *PacketReader) Next() (view string, p link.Packet, err error) {
 	for {
-		text, err := p.lines.ReadBytes('\n')
+		text, err := r.lines.ReadBytes('\n')
 		if len(text) == 0 && err != nil {
-			return "", 0, f, err
+			return "", p, err
 		}
 		if err != nil && !errors.Is(err, io.EOF) {
-			return "", 0, f, err
+			return "", p, err
 		}
-		p.line++
-		if at, ok := SentAt(text); ok && at < p.From {
+		r.line++
+		if at, ok := SentAt(text); ok && at < r.From {
 			continue
 		}
-		view, d, f, err = ParsePacket(text)
+		view, p, err = ParsePacket(text)
 		if err == nil {
-			return view, d, f, nil
+			return view, p, nil
 		}
-		p.Bad++
+		r.Bad++
 	}
 }
 
@@ -119,7 +119,7 @@ func SentAt(text []byte) (time.Duration, bool) {
 }
 
 // ParsePacket reads a line as AppendPacket writes it.
-func ParsePacket(text []byte) (view string, d link.Direction, f link.Outcome, err error) {
+func ParsePacket(text []byte) (view string, p link.Packet, err error) {
 	var line struct {
 		Link      string
 		Direction string
@@ -132,31 +132,31 @@ func ParsePacket(text []byte) (view string, d link.Direction, f link.Outcome, er
 		Resent    int
 	}
 	if err = json.Unmarshal(text, &line); err != nil {
-		return "", 0, f, err
+		return "", p, err
 	}
-	f = link.Outcome{Number: line.Number, Sent: seconds(line.Sent), Size: line.Bytes, Copies: len(line.Arrives), Flipped: line.Flipped, Resent: line.Resent}
+	p.Outcome = link.Outcome{Number: line.Number, Sent: seconds(line.Sent), Size: line.Bytes, Copies: len(line.Arrives), Flipped: line.Flipped, Resent: line.Resent}
 	switch line.Direction {
 	case link.Up.String():
-		d = link.Up
+		p.Direction = link.Up
 	case link.Down.String():
-		d = link.Down
+		p.Direction = link.Down
 	default:
-		return "", 0, f, fmt.Errorf("no direction %q", line.Direction)
+		return "", p, fmt.Errorf("no direction %q", line.Direction)
 	}
-	if f.Copies > len(f.Arrives) {
-		return "", 0, f, errors.New("more than two arrivals")
+	if p.Copies > len(p.Arrives) {
+		return "", p, errors.New("more than two arrivals")
 	}
 	for i, at := range line.Arrives {
-		f.Arrives[i] = seconds(at)
+		p.Arrives[i] = seconds(at)
 	}
-	if f.Copies == 0 {
+	if p.Copies == 0 {
 		reason, ok := link.ParseReason(line.Dropped)
 		if !ok || reason == link.Delivered {
-			return "", 0, f, fmt.Errorf("no reason %q", line.Dropped)
+			return "", p, fmt.Errorf("no reason %q", line.Dropped)
 		}
-		f.Dropped = reason
+		p.Dropped = reason
 	}
-	return line.Link, d, f, nil
+	return line.Link, p, nil
 }
 
 func seconds(f float64) time.Duration {

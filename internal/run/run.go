@@ -156,8 +156,8 @@ func (f *Folder) Log(view int, t time.Duration, text string) error {
 }
 
 // Packet writes the outcome of a packet on the link of a view.
-func (f *Folder) Packet(view int, d link.Direction, outcome link.Outcome) error {
-	f.packets.buffer = AppendPacket(f.packets.buffer, f.about.Views[view], d, outcome)
+func (f *Folder) Packet(view int, p link.Packet) error {
+	f.packets.buffer = AppendPacket(f.packets.buffer, f.about.Views[view], p)
 	return f.packets.flush(64 << 10)
 }
 

@@ -31,7 +31,7 @@ func TestAFolderIsCompleteWhenItIsFinished(t *testing.T) {
 	f, dir := begin(t)
 	require.NoError(t, f.Record(1, &trace.Record{T: time.Second, Checkpoint: "here"}))
 	require.NoError(t, f.Log(0, time.Second, "two\nlines"))
-	require.NoError(t, f.Packet(1, link.Up, link.Outcome{Number: 1, Size: 9, Copies: 1}))
+	require.NoError(t, f.Packet(1, link.Packet{Direction: link.Up, Outcome: link.Outcome{Number: 1, Size: 9, Copies: 1}}))
 	require.NoError(t, f.Finish(ending.Ending{How: ending.Complete}, []byte("{}\n"), map[string]int{"n": 1}))
 	assert.Equal(t, dir, f.Path())
 	for _, name := range []string{"about.json", "plan.yaml", "findings.json", "measures.json", "packets.jsonl.zst", "views/server.jsonl.zst", "views/fern.jsonl.zst", "logs/server.log", "logs/fern.log"} {
@@ -105,19 +105,18 @@ func TestAOutcomeIsReadAsItWasWritten(t *testing.T) {
 		}
 		d := rapid.SampledFrom([]link.Direction{link.Up, link.Down}).Draw(t, "direction")
 		name := rapid.StringMatching(`[a-z"\\]{1,8}`).Draw(t, "name")
-		line := AppendPacket(nil, name, d, f)
+		line := AppendPacket(nil, name, link.Packet{Direction: d, Outcome: f})
 		if who, way, at, ok := Sending(line); ok {
 			require.Equal(t, []any{name, d, f.Sent}, []any{string(who), way, at})
 		} else {
 			require.True(t, strings.ContainsAny(name, `"\`))
 		}
 		r := NewPacketReader(bytes.NewReader(line))
-		view, direction, got, err := r.Next()
+		view, got, err := r.Next()
 		require.NoError(t, err)
 		require.Equal(t, name, view)
-		require.Equal(t, d, direction)
-		require.Equal(t, f, got)
-		_, _, _, err = r.Next()
+		require.Equal(t, link.Packet{Direction: d, Outcome: f}, got)
+		_, _, err = r.Next()
 		require.ErrorIs(t, err, io.EOF)
 	})
 }
@@ -132,11 +131,11 @@ func TestBadPacketLinesAreCounted(t *testing.T) {
 		`{"link":"fern","direction":"up","number":2,"sent":0.5,"bytes":1,"arrives":[0.75]}`,
 	}
 	r := NewPacketReader(strings.NewReader(strings.Join(lines, "\n")))
-	_, _, f, err := r.Next()
+	_, f, err := r.Next()
 	require.NoError(t, err)
 	assert.Equal(t, uint64(2), f.Number)
 	assert.Equal(t, 5, r.Bad)
-	_, _, _, err = r.Next()
+	_, _, err = r.Next()
 	assert.ErrorIs(t, err, io.EOF)
 }
 

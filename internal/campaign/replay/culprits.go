@@ -283,7 +283,7 @@ func outcomeText(f link.Outcome, usual time.Duration) string {
 	case f.Copies > 1:
 		return "arrived twice"
 	case f.Resent > 0:
-		return "held up for " + ms(f.Arrives[0]-f.Sent)
+		return "held up for " + ms(f.Delay())
 	}
-	return fmt.Sprintf("arrived after %s instead of %s", ms(f.Arrives[0]-f.Sent), ms(usual))
+	return fmt.Sprintf("arrived after %s instead of %s", ms(f.Delay()), ms(usual))
 }

@@ -80,14 +80,14 @@ func (r *Recording) readOutcomes() error {
 	defer file.Close()
 	reader := run.NewPacketReader(file)
 	for {
-		name, d, outcome, err := reader.Next()
+		name, p, err := reader.Next()
 		if errors.Is(err, io.EOF) {
 			return nil
 		} else if err != nil {
 			return err
 		}
-		way := Way{name, d}
-		r.Outcomes[way] = append(r.Outcomes[way], outcome)
+		way := Way{name, p.Direction}
+		r.Outcomes[way] = append(r.Outcomes[way], p.Outcome)
 	}
 }
 
@@ -180,7 +180,7 @@ func usual(outcomes []link.Outcome) time.Duration {
 	var delays []time.Duration
 	for _, f := range outcomes {
 		if f.Copies > 0 {
-			delays = append(delays, f.Arrives[0]-f.Sent)
+			delays = append(delays, f.Delay())
 		}
 	}
 	if delays == nil {

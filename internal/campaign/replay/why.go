@@ -182,7 +182,7 @@ func (c *inquiry) fared(late bool) (list []suspect) {
 		for _, outcome := range c.Outcomes[way] {
 			odd := outcome.Copies != 1 || outcome.Flipped > 0 || outcome.Resent > 0
 			if !odd && late {
-				odd = (outcome.Arrives[0] - outcome.Sent - c.usual[way]).Abs() > lateBy
+				odd = (outcome.Delay() - c.usual[way]).Abs() > lateBy
 			}
 			if odd && outcome.Sent < until {
 				list = append(list, suspect{way, outcome})

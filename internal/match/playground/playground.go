@@ -179,7 +179,7 @@ func (b *Board) Look() ([]Client, error) {
 		}
 		c := b.clients[p.Client]
 		c.From = p.From
-		c.Heard = max(c.Heard, p.Outcome.Sent)
+		c.Heard = max(c.Heard, p.Sent)
 		if p.Direction == link.Up {
 			c.Up.add(p.Outcome)
 		} else {
@@ -202,7 +202,7 @@ func (n *Count) add(f link.Outcome) {
 		return
 	}
 	n.arrived++
-	n.delays += f.Arrives[0] - f.Sent
+	n.delays += f.Delay()
 	n.Delay = n.delays / time.Duration(n.arrived)
 }
 
@@ -214,7 +214,7 @@ func (b *Board) keep(name string, p relay.Packet) {
 		}
 	}
 	if b.config.Outcomes != nil {
-		b.line = run.AppendPacket(b.line[:0], name, p.Direction, p.Outcome)
+		b.line = run.AppendPacket(b.line[:0], name, p.Packet)
 		_, err := b.config.Outcomes.Write(b.line)
 		note(err)
 	}

@@ -36,6 +36,23 @@ type Outcome struct {
 	Resent  int              // on a stream: how often it had to be sent again
 }
 
+// Packet is a packet that was sent on a link, and what became of it.
+type Packet struct {
+	Direction Direction
+	Outcome
+}
+
+// Delay is how long its first copy was on its way; 0 if none arrives.
+func (f Outcome) Delay() time.Duration {
+	if f.Copies == 0 {
+		return 0
+	}
+	return f.Arrives[0] - f.Sent
+}
+
+// Spoiled reports whether nothing of it arrived as it was sent.
+func (f Outcome) Spoiled() bool { return f.Copies == 0 || f.Flipped > 0 }
+
 // Given is the outcome that the packet of one number is given instead of one that is
 // drawn. It arrives when it says, and is neither held up by others nor holds them up;
 // on a stream, where order is kept, it is and does.

@@ -21,7 +21,7 @@ func (c Course) Try(n int, random *rand.Rand) Sample {
 			s.Lost++
 			continue
 		}
-		s.Delays = append(s.Delays, f.Arrives[0]-f.Sent)
+		s.Delays = append(s.Delays, f.Delay())
 	}
 	s.Lost /= float64(n)
 	slices.Sort(s.Delays)

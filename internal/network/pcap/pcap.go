@@ -66,12 +66,12 @@ func (w *Writer) Packet(p relay.Packet, server netip.AddrPort) error {
 	for len(data) > 0 || !p.Stream { // a piece of a stream may be larger than an IP packet can be
 		part := data[:min(len(data), 60_000)]
 		data = data[len(part):]
-		if err := w.write(interfaceIn, p, part, from, to, p.Outcome.Sent); err != nil {
+		if err := w.write(interfaceIn, p, part, from, to, p.Sent); err != nil {
 			return err
 		}
 		passed := append([]byte(nil), part...)
-		p.Outcome.Spoil(passed)
-		for _, at := range p.Outcome.Arrives[:p.Outcome.Copies] {
+		p.Spoil(passed)
+		for _, at := range p.Arrives[:p.Copies] {
 			if err := w.write(interfaceOut, p, passed, from, to, at); err != nil {
 				return err
 			}

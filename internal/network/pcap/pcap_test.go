@@ -48,10 +48,10 @@ func TestDatagramsComeInAndGoOut(t *testing.T) {
 	w, err := New(&file, zero)
 	require.NoError(t, err)
 	for _, p := range []relay.Packet{
-		{From: client, Direction: link.Up, Payload: []byte("woof"), Outcome: link.Outcome{Sent: ms, Copies: 2, Arrives: [2]time.Duration{21 * ms, 25 * ms}}},
-		{From: client, Direction: link.Down, Payload: []byte("baa"), Outcome: link.Outcome{Sent: 2 * ms, Dropped: link.Lost}},
-		{From: client, Direction: link.Down, Payload: []byte("baa"), Outcome: link.Outcome{Sent: 3 * ms, Copies: 1, Flipped: 1, Arrives: [2]time.Duration{4 * ms}}},
-		{From: client, Direction: link.Up, Outcome: link.Outcome{Sent: 5 * ms, Dropped: link.Lost}},
+		{From: client, Payload: []byte("woof"), Packet: link.Packet{Direction: link.Up, Outcome: link.Outcome{Sent: ms, Copies: 2, Arrives: [2]time.Duration{21 * ms, 25 * ms}}}},
+		{From: client, Payload: []byte("baa"), Packet: link.Packet{Direction: link.Down, Outcome: link.Outcome{Sent: 2 * ms, Dropped: link.Lost}}},
+		{From: client, Payload: []byte("baa"), Packet: link.Packet{Direction: link.Down, Outcome: link.Outcome{Sent: 3 * ms, Copies: 1, Flipped: 1, Arrives: [2]time.Duration{4 * ms}}}},
+		{From: client, Packet: link.Packet{Direction: link.Up, Outcome: link.Outcome{Sent: 5 * ms, Dropped: link.Lost}}},
 	} {
 		require.NoError(t, w.Packet(p, server))
 	}
@@ -74,9 +74,9 @@ func TestPiecesOfAStreamAreNumbered(t *testing.T) {
 	w, err := New(&file, time.Unix(0, 0))
 	require.NoError(t, err)
 	once := link.Outcome{Copies: 1}
-	require.NoError(t, w.Packet(relay.Packet{From: client, Stream: true, Payload: make([]byte, 130_000), Outcome: once}, server))
-	require.NoError(t, w.Packet(relay.Packet{From: client, Stream: true, Payload: []byte("end"), Outcome: once}, server))
-	require.NoError(t, w.Packet(relay.Packet{From: client, Direction: link.Down, Stream: true, Payload: []byte("ok"), Outcome: once}, server))
+	require.NoError(t, w.Packet(relay.Packet{From: client, Stream: true, Payload: make([]byte, 130_000), Packet: link.Packet{Outcome: once}}, server))
+	require.NoError(t, w.Packet(relay.Packet{From: client, Stream: true, Payload: []byte("end"), Packet: link.Packet{Outcome: once}}, server))
+	require.NoError(t, w.Packet(relay.Packet{From: client, Stream: true, Payload: []byte("ok"), Packet: link.Packet{Direction: link.Down, Outcome: once}}, server))
 	require.NoError(t, w.Flush())
 	packets, _ := read(t, file.Bytes())
 	var seqs []uint32

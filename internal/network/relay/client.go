@@ -51,7 +51,7 @@ func (c *core) pass(w *waiting, s *slab, cl *client, d link.Direction, at time.D
 		outcome.Copies, outcome.Arrives, outcome.Flipped, outcome.Dropped = 0, [2]time.Duration{}, 0, link.RelayFull
 		c.count(&c.full)
 	}
-	c.tell(Packet{Path: cl.path.number, Client: cl.number, From: cl.from, Direction: d, Outcome: outcome}, data[:size])
+	c.tell(Packet{Path: cl.path.number, Client: cl.number, From: cl.from, Packet: link.Packet{Direction: d, Outcome: outcome}}, data[:size])
 	if outcome.Copies == 0 {
 		return false
 	}

@@ -30,7 +30,7 @@ func TestAFloodOnASlowLinkHasABound(t *testing.T) {
 			time.Sleep(ms)
 			for _, p := range r.Take(nil) {
 				if p.Outcome.Dropped == link.RelayFull {
-					assert.Zero(t, p.Outcome.Copies)
+					assert.Zero(t, p.Copies)
 					dropped++
 				}
 			}

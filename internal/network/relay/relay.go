@@ -34,13 +34,12 @@ type Path struct {
 
 // Packet is a packet or piece of a stream that came to the relay, and its outcome.
 type Packet struct {
-	Path      int // in the order they were added
-	Client    int
-	From      netip.AddrPort // the client's address
-	Direction link.Direction
-	Stream    bool
-	Outcome   link.Outcome
-	Payload   []byte // only if the relay records
+	Path   int // in the order they were added
+	Client int
+	From   netip.AddrPort // the client's address
+	Stream bool
+	link.Packet
+	Payload []byte // only if the relay records
 }
 
 // Options of a relay. The zero value is good.

@@ -118,7 +118,7 @@ func TestDatagramsGoThereAndBack(t *testing.T) {
 			require.Len(t, packets, 12)
 			assert.Equal(t, "from a", string(packets[0].Payload))
 			for _, p := range packets {
-				assert.Equal(t, 1, p.Outcome.Copies)
+				assert.Equal(t, 1, p.Copies)
 			}
 			stats := r.Stats()
 			assert.Equal(t, 12, stats.Timing.Count())
@@ -258,7 +258,7 @@ func TestRealPacketsShowTheLinkThatWasAskedFor(t *testing.T) {
 		lost, bursts := 0, 0
 		var asked []float64
 		for i, p := range packets {
-			if p.Outcome.Copies == 0 {
+			if p.Copies == 0 {
 				lost++
 				require.Zero(t, arrived[i], "packet %d has the outcome of a lost one and arrived", i)
 				if i == 0 || packets[i-1].Outcome.Copies > 0 {
@@ -267,8 +267,8 @@ func TestRealPacketsShowTheLinkThatWasAskedFor(t *testing.T) {
 				continue
 			}
 			require.NotZero(t, arrived[i], "packet %d has the outcome of an arrival and was lost", i)
-			require.GreaterOrEqual(t, arrived[i]-sent[i], p.Outcome.Arrives[0]-p.Outcome.Sent-time.Microsecond, "packet %d came too early", i)
-			asked = append(asked, float64(p.Outcome.Arrives[0]-p.Outcome.Sent-q.Latency)/float64(q.Jitter))
+			require.GreaterOrEqual(t, arrived[i]-sent[i], p.Arrives[0]-p.Sent-time.Microsecond, "packet %d came too early", i)
+			asked = append(asked, float64(p.Arrives[0]-p.Sent-q.Latency)/float64(q.Jitter))
 		}
 		assert.InDelta(t, q.Loss, float64(lost)/n, 5*math.Sqrt(2*q.Burst*q.Loss/n))
 		assert.InEpsilon(t, q.Burst, float64(lost)/float64(bursts), 5/math.Sqrt(float64(bursts)))
@@ -341,7 +341,7 @@ func TestAStreamKeepsEveryByteAndCloseIsPassedOnByHalves(t *testing.T) {
 			require.Eventually(t, func() bool { return r.Clients(0) == 0 }, 5*time.Second, ms)
 			for _, p := range r.Take(nil) {
 				require.True(t, p.Stream)
-				require.Equal(t, 1, p.Outcome.Copies)
+				require.Equal(t, 1, p.Copies)
 			}
 		})
 	}

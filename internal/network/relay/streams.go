@@ -129,7 +129,7 @@ func (s *streams) pump(st *stream, d link.Direction) {
 		now := s.core.now()
 		if size > 0 {
 			outcome := st.link.sendStream(d, now, size)
-			s.core.tell(Packet{Path: s.number, Client: st.client, From: st.from, Direction: d, Stream: true, Outcome: outcome}, buffer[:size])
+			s.core.tell(Packet{Path: s.number, Client: st.client, From: st.from, Stream: true, Packet: link.Packet{Direction: d, Outcome: outcome}}, buffer[:size])
 			if outcome.Arrives[0] <= s.core.now() && (!began || idle()) { // nothing holds it up
 				if _, err := to.Write(buffer[:size]); err != nil {
 					break

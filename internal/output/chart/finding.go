@@ -224,13 +224,13 @@ func wire(c *view.Curve) *plot.Plot {
 	var came, lost [2]plotter.XYs
 	most := 1.0
 	for _, packet := range c.Packets {
-		ms := packet.Delay.Seconds() * 1e3
-		if most = max(most, ms); !packet.Lost {
+		ms := packet.Delay().Seconds() * 1e3
+		if most = max(most, ms); packet.Copies > 0 {
 			came[packet.Direction] = append(came[packet.Direction], plotter.XY{X: seconds(packet.Sent), Y: ms})
 		}
 	}
 	for _, packet := range c.Packets {
-		if packet.Lost {
+		if packet.Copies == 0 {
 			lost[packet.Direction] = append(lost[packet.Direction], plotter.XY{X: seconds(packet.Sent), Y: most * 1.12})
 		}
 	}

@@ -127,14 +127,14 @@ func (b *Bench) Record(view int, r *trace.Record) {
 }
 
 // Packet takes in the outcome of a packet on the link of a view.
-func (b *Bench) Packet(view int, d link.Direction, f link.Outcome) {
+func (b *Bench) Packet(view int, p link.Packet) {
 	for _, s := range b.seats {
 		if n := s.views[view]; n > 0 {
-			s.judge.Packet(n, d, f)
+			s.judge.Packet(n, p)
 		}
 	}
 	if b.measures != nil {
-		b.measures.Packet(view, d, f)
+		b.measures.Packet(view, p)
 	}
 }
 

@@ -236,7 +236,7 @@ func (r *reading) hand(in *input) {
 	if in.packets == nil {
 		r.bench.Record(in.view, &in.record)
 	} else if view, ok := r.number[in.link]; ok && r.traces.Sources[view].View != rulebook.Server {
-		r.bench.Packet(view, in.direction, in.outcome)
+		r.bench.Packet(view, in.packet)
 	}
 }
 
@@ -345,22 +345,21 @@ func open(path string) (io.ReadCloser, error) {
 
 // input is one file that is being read, with what comes next from it.
 type input struct {
-	file      io.ReadCloser
-	path      string
-	view      int // its place among the sources; packets come last
-	at        time.Duration
-	reader    *trace.Reader
-	clocks    *clocks
-	spoke     bool
-	first     time.Duration // the first line's time on the reference's clock
-	latest    time.Duration // the last line's
-	next      func(*trace.Record) error
-	record    trace.Record
-	packets   *run.PacketReader
-	link      string
-	direction link.Direction
-	outcome   link.Outcome
-	cut       string // why the file ended early
+	file    io.ReadCloser
+	path    string
+	view    int // its place among the sources; packets come last
+	at      time.Duration
+	reader  *trace.Reader
+	clocks  *clocks
+	spoke   bool
+	first   time.Duration // the first line's time on the reference's clock
+	latest  time.Duration // the last line's
+	next    func(*trace.Record) error
+	record  trace.Record
+	packets *run.PacketReader
+	link    string
+	packet  link.Packet
+	cut     string // why the file ended early
 }
 
 // read takes the next line and reports whether there was one. A packed file
@@ -368,8 +367,8 @@ type input struct {
 func (in *input) read() (bool, error) {
 	var err error
 	if in.packets != nil {
-		in.link, in.direction, in.outcome, err = in.packets.Next()
-		in.at = in.outcome.Sent
+		in.link, in.packet, err = in.packets.Next()
+		in.at = in.packet.Sent
 	} else {
 		if err = in.next(&in.record); err == nil {
 			in.clocks.bring(in.view, &in.record)

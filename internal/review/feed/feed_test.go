@@ -167,7 +167,7 @@ func recorded(t *testing.T, ended ending.How) string {
 		for view := range 2 { // moss says nothing
 			require.NoError(t, f.Record(view, &r))
 		}
-		require.NoError(t, f.Packet(1, link.Down, link.Outcome{Number: uint64(i + 1), Sent: at, Size: 90, Copies: 1, Arrives: [2]time.Duration{at + 20*ms}}))
+		require.NoError(t, f.Packet(1, link.Packet{Direction: link.Down, Outcome: link.Outcome{Number: uint64(i + 1), Sent: at, Size: 90, Copies: 1, Arrives: [2]time.Duration{at + 20*ms}}}))
 	}
 	if ended != ending.Running {
 		require.NoError(t, f.Finish(ending.Ending{How: ended}, []byte("{}"), nil))

@@ -95,7 +95,7 @@ func TestATraceThatStopsWhileItsServerSends(t *testing.T) {
 	for i := range 400 {
 		at := time.Duration(i) * 50 * ms
 		for _, d := range []link.Direction{link.Up, link.Down} {
-			packets = run.AppendPacket(packets, "fern", d, link.Outcome{Number: uint64(i + 1), Sent: at, Size: 90, Copies: 1, Arrives: [2]time.Duration{at + 20*ms}})
+			packets = run.AppendPacket(packets, "fern", link.Packet{Direction: d, Outcome: link.Outcome{Number: uint64(i + 1), Sent: at, Size: 90, Copies: 1, Arrives: [2]time.Duration{at + 20*ms}}})
 		}
 	}
 	traces.Packets = filepath.Join(t.TempDir(), "packets.jsonl")

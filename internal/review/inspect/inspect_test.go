@@ -56,7 +56,7 @@ func recorded(t *testing.T) *run.Run {
 		case 63:
 			outcome.Arrives[0] = at + 300*ms
 		}
-		require.NoError(t, f.Packet(2, link.Down, outcome))
+		require.NoError(t, f.Packet(2, link.Packet{Direction: link.Down, Outcome: outcome}))
 	}
 	require.NoError(t, f.Record(0, &trace.Record{T: 10 * time.Second, Despawned: []trace.Entity{dog}}))
 	require.NoError(t, f.Finish(ending.Ending{How: ending.Complete}, nil, nil))

@@ -138,30 +138,30 @@ func wired(ctx context.Context, folder *run.Run, view string, from, until time.D
 		if steps%1024 == 0 && ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		name, d, f, err := reader.Next()
-		if err != nil || f.Sent > until {
+		name, p, err := reader.Next()
+		if err != nil || p.Sent > until {
 			return list, nil
 		}
 		if name != view {
 			continue
 		}
 		add := func(format string, args ...any) {
-			if f.Sent >= from {
-				list = append(list, Chapter{judge.Seconds(f.Sent), "link of " + view, "packet", fmt.Sprintf("%s %d, %d bytes: ", d, f.Number, f.Size) + fmt.Sprintf(format, args...)})
+			if p.Sent >= from {
+				list = append(list, Chapter{judge.Seconds(p.Sent), "link of " + view, "packet", fmt.Sprintf("%s %d, %d bytes: ", p.Direction, p.Number, p.Size) + fmt.Sprintf(format, args...)})
 			}
 		}
-		if f.Copies == 0 {
-			add("%s", lossText(f.Dropped))
+		if p.Copies == 0 {
+			add("%s", lossText(p.Dropped))
 			continue
 		}
-		took := f.Arrives[0] - f.Sent
-		if usual[d] > 0 && took > usual[d]*3/2+20*time.Millisecond {
-			add("late, %d ms on the way, usually %d", took.Milliseconds(), usual[d].Milliseconds())
+		took, usual := p.Delay(), &usual[p.Direction]
+		if *usual > 0 && took > *usual*3/2+20*time.Millisecond {
+			add("late, %d ms on the way, usually %d", took.Milliseconds(), usual.Milliseconds())
 		}
-		if usual[d] == 0 {
-			usual[d] = took
+		if *usual == 0 {
+			*usual = took
 		}
-		usual[d] += (took - usual[d]) / 16
+		*usual += (took - *usual) / 16
 	}
 }
 

@@ -109,12 +109,12 @@ func (f *follower) look() error {
 		return nil
 	}
 	return f.packets.ReadAll(func(line []byte, _ bool) {
-		name, d, outcome, err := run.ParsePacket(line)
+		name, p, err := run.ParsePacket(line)
 		if err != nil {
 			return
 		}
 		if i := slices.IndexFunc(f.live.state.Views, func(v ViewState) bool { return v.Name == name }); i >= 0 {
-			f.live.Packet(i, d, outcome)
+			f.live.Packet(i, p)
 		}
 	})
 }

@@ -42,11 +42,10 @@ type Live struct {
 
 // item is a record of a view or the outcome of a packet, that waits to be judged.
 type item struct {
-	at      time.Duration
-	view    int
-	record  *trace.Record // or nil
-	way     link.Direction
-	outcome link.Outcome
+	at     time.Duration
+	view   int
+	record *trace.Record // or nil
+	packet link.Packet
 }
 
 // NewLive returns a judge for the views of a match, the server's first if it has one.
@@ -84,8 +83,8 @@ func (l *Live) Record(number int, r *trace.Record) {
 }
 
 // Packet takes in the outcome of a packet on the link of a view.
-func (l *Live) Packet(view int, d link.Direction, f link.Outcome) {
-	l.waiting = append(l.waiting, item{at: f.Sent, view: view, way: d, outcome: f})
+func (l *Live) Packet(view int, p link.Packet) {
+	l.waiting = append(l.waiting, item{at: p.Sent, view: view, packet: p})
 }
 
 // Judge judges everything up to a moment, in order. What comes later than that is taken to
@@ -98,8 +97,8 @@ func (l *Live) Judge(until time.Duration) {
 		it.at = max(it.at, l.judged)
 		l.judged = it.at
 		if it.record == nil {
-			it.outcome.Sent = it.at
-			l.bench.Packet(it.view, it.way, it.outcome)
+			it.packet.Sent = it.at
+			l.bench.Packet(it.view, it.packet)
 			continue
 		}
 		it.record.T = it.at

@@ -74,9 +74,9 @@ type Curve struct {
 	Finding *judge.Finding
 	Span    // that it covers
 	Fields  []Field
-	Packets []Packet // of the view's link
-	Lines   []Line   // that both sides logged
-	Within  float64  // the tolerance of its rule, if it is a number
+	Packets []link.Packet // of the view's link
+	Lines   []Line        // that both sides logged
+	Within  float64       // the tolerance of its rule, if it is a number
 }
 
 // Field is one field of a curve, on both sides.
@@ -93,14 +93,6 @@ type Series struct {
 	T     []time.Duration
 	V     []float64
 	Texts []string // nil if all are numbers
-}
-
-// Packet is a packet on a curve.
-type Packet struct {
-	Direction link.Direction
-	Sent      time.Duration
-	Delay     time.Duration // 0 if it was lost
-	Lost      bool
 }
 
 // Line is a line of a log.
@@ -363,7 +355,7 @@ func (r *Review) packets(ctx context.Context) error {
 		if steps%1024 == 0 && ctx.Err() != nil {
 			return ctx.Err()
 		}
-		view, d, f, err := reader.Next()
+		view, p, err := reader.Next()
 		if err != nil {
 			break // at the end, or where a run was cut off
 		}
@@ -373,29 +365,25 @@ func (r *Review) packets(ctx context.Context) error {
 		}
 		lane := &r.Lanes[i]
 		seconds := &lane.Up
-		if d == link.Down {
+		if p.Direction == link.Down {
 			seconds = &lane.Down
 		}
-		for len(*seconds) <= int(f.Sent/time.Second) {
+		for len(*seconds) <= int(p.Sent/time.Second) {
 			*seconds = append(*seconds, Traffic{})
 		}
-		t := &(*seconds)[max(0, int(f.Sent/time.Second))]
-		t.Packets, t.Bytes = t.Packets+1, t.Bytes+f.Size
-		if f.Copies > 0 {
-			over(i, d)
+		t := &(*seconds)[max(0, int(p.Sent/time.Second))]
+		t.Packets, t.Bytes = t.Packets+1, t.Bytes+p.Size
+		if p.Copies > 0 {
+			over(i, p.Direction)
 		} else {
 			t.Lost++
-			if lost[i][d] == nil {
-				lost[i][d] = &Span{From: f.Sent}
+			if lost[i][p.Direction] == nil {
+				lost[i][p.Direction] = &Span{From: p.Sent}
 			}
-			lost[i][d].Until = f.Sent
+			lost[i][p.Direction].Until = p.Sent
 		}
 		for _, c := range r.Curves {
-			if c.Finding.View == view && f.Sent >= c.From && f.Sent <= c.Until {
-				p := Packet{Direction: d, Sent: f.Sent, Lost: f.Copies == 0}
-				if !p.Lost {
-					p.Delay = f.Arrives[0] - f.Sent
-				}
+			if c.Finding.View == view && p.Sent >= c.From && p.Sent <= c.Until {
 				c.Packets = append(c.Packets, p)
 			}
 		}

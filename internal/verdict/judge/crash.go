@@ -16,13 +16,8 @@ import (
 // lately is what went over a view's link and what its player did, of late, for
 // the evidence of a crash.
 type lately struct {
-	packets [keptPackets]sentPacket
+	packets [keptPackets]link.Packet
 	inputs  [keptInputs]deed
-}
-
-type sentPacket struct {
-	direction link.Direction
-	outcome   link.Outcome
 }
 
 type deed struct {
@@ -107,14 +102,14 @@ func (j *Judge) crashed(v *view, b ending.Break) {
 // addLately adds the last packets and inputs of some views.
 func (ev *Evidence) addLately(j *Judge, views []*view, at time.Duration) {
 	type packet struct {
-		sentPacket
+		link.Packet
 		view *view
 	}
 	var packets []packet
 	var deeds []deed
 	for _, v := range views {
 		for _, p := range v.lately.packets {
-			if p.outcome.Number > 0 && at-p.outcome.Sent < lookAround {
+			if p.Number > 0 && at-p.Sent < lookAround {
 				packets = append(packets, packet{p, v})
 			}
 		}
@@ -124,17 +119,17 @@ func (ev *Evidence) addLately(j *Judge, views []*view, at time.Duration) {
 			}
 		}
 	}
-	slices.SortStableFunc(packets, func(a, b packet) int { return int(a.outcome.Sent - b.outcome.Sent) })
+	slices.SortStableFunc(packets, func(a, b packet) int { return int(a.Sent - b.Sent) })
 	for _, p := range packets[max(0, len(packets)-keptPackets):] {
-		row := PacketRow{Direction: p.direction.String(), Number: p.outcome.Number, Sent: Seconds(p.outcome.Sent), Size: p.outcome.Size, Outcome: "arrived"}
+		row := PacketRow{Direction: p.Direction.String(), Number: p.Number, Sent: Seconds(p.Sent), Size: p.Size, Outcome: "arrived"}
 		if len(views) > 1 {
 			row.Link = p.view.name
 		}
 		switch {
-		case p.outcome.Copies == 0:
-			row.Outcome = p.outcome.Dropped.String()
+		case p.Copies == 0:
+			row.Outcome = p.Dropped.String()
 			ev.Lost++
-		case p.outcome.Arrives[0] > at:
+		case p.Arrives[0] > at:
 			row.Outcome = "on its way"
 		}
 		ev.Packets = append(ev.Packets, row)

@@ -56,9 +56,8 @@ type MemberRow struct {
 
 // trouble is a packet that was lost or late.
 type trouble struct {
-	direction link.Direction
-	outcome   link.Outcome
-	usual     time.Duration // what the delay usually was then, if it was late
+	link.Packet
+	usual time.Duration // what the delay usually was then, if it was late
 }
 
 // delays follows the usual delay of a direction.
@@ -70,42 +69,42 @@ const (
 )
 
 // packet takes in an outcome.
-func (v *view) packet(d link.Direction, f link.Outcome) {
+func (v *view) packet(p link.Packet) {
 	h := &v.down
-	if d == link.Up {
+	if p.Direction == link.Up {
 		h = &v.up
 	}
 	copy(v.lately.packets[:], v.lately.packets[1:])
-	v.lately.packets[keptPackets-1] = sentPacket{d, f}
-	if n := len(v.troubles); n > 64 && f.Sent-v.troubles[n/2].outcome.Sent > troubleKept {
+	v.lately.packets[keptPackets-1] = p
+	if n := len(v.troubles); n > 64 && p.Sent-v.troubles[n/2].Sent > troubleKept {
 		v.troubles = append(v.troubles[:0], v.troubles[n/2:]...)
 	}
-	if d == link.Up {
-		if f.Copies == 0 || f.Flipped > 0 {
-			v.lostLast = f.Sent
+	if p.Direction == link.Up {
+		if p.Spoiled() {
+			v.lostLast = p.Sent
 		} else {
-			v.upTakes = f.Arrives[0] - f.Sent
+			v.upTakes = p.Delay()
 		}
 	}
-	if f.Copies == 0 {
-		v.troubles = append(v.troubles, trouble{d, f, 0})
+	if p.Copies == 0 {
+		v.troubles = append(v.troubles, trouble{p, 0})
 		return
 	}
 	news := v.judge.config.Rules.News
-	if f.Flipped > 0 { // what is spoiled tells nothing for certain
-		v.troubles = append(v.troubles, trouble{d, f, 0})
+	if p.Flipped > 0 { // what is spoiled tells nothing for certain
+		v.troubles = append(v.troubles, trouble{p, 0})
 		return
 	}
-	if d == link.Down && f.Size >= news.Down || d == link.Up && f.Size >= news.Up {
-		h.arrives(f.Sent, f.Arrives[0])
+	if p.Direction == link.Down && p.Size >= news.Down || p.Direction == link.Up && p.Size >= news.Up {
+		h.arrives(p.Sent, p.Arrives[0])
 	}
-	usual := &v.delay[d]
-	delay := float64(f.Arrives[0] - f.Sent)
+	usual := &v.delay[p.Direction]
+	delay := float64(p.Delay())
 	if usual.mean == 0 {
 		usual.mean = delay
 	}
 	if excess := delay - usual.mean; excess > max(float64(lateAtLeast), 4*usual.spread) {
-		v.troubles = append(v.troubles, trouble{d, f, time.Duration(usual.mean).Round(time.Microsecond)})
+		v.troubles = append(v.troubles, trouble{p, time.Duration(usual.mean).Round(time.Microsecond)})
 	}
 	usual.spread += (math.Abs(delay-usual.mean) - usual.spread) / 32
 	usual.mean += (delay - usual.mean) / 32
@@ -158,19 +157,19 @@ func (j *Judge) gather(v *view, k *tracker) Evidence {
 // packets adds those of a view's link that were lost or late.
 func (ev *Evidence) packets(v *view, from, to time.Duration) {
 	for _, p := range v.troubles {
-		if p.outcome.Sent < from || p.outcome.Sent > to {
+		if p.Sent < from || p.Sent > to {
 			continue
 		}
-		row := PacketRow{Direction: p.direction.String(), Number: p.outcome.Number, Sent: Seconds(p.outcome.Sent), Size: p.outcome.Size}
-		if p.outcome.Copies == 0 {
+		row := PacketRow{Direction: p.Direction.String(), Number: p.Number, Sent: Seconds(p.Sent), Size: p.Size}
+		if p.Copies == 0 {
 			ev.Lost++
-			row.Outcome = p.outcome.Dropped.String()
-		} else if p.outcome.Flipped > 0 {
+			row.Outcome = p.Dropped.String()
+		} else if p.Flipped > 0 {
 			ev.Lost++
 			row.Outcome = "spoiled"
 		} else {
 			ev.Late++
-			row.Outcome, row.Delay, row.Usual = "late", Seconds(p.outcome.Arrives[0]-p.outcome.Sent), Seconds(p.usual)
+			row.Outcome, row.Delay, row.Usual = "late", Seconds(p.Delay()), Seconds(p.usual)
 		}
 		if len(ev.Packets) < packetRows {
 			ev.Packets = append(ev.Packets, row)

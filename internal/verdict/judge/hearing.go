@@ -89,8 +89,8 @@ func (v *view) lostSince(t time.Duration) bool {
 	if v.lostLast > v.up.last() && v.lostLast < t {
 		return true
 	}
-	for i := len(v.troubles) - 1; i >= 0 && v.troubles[i].outcome.Sent >= t; i-- {
-		if p := v.troubles[i]; p.direction == link.Up && p.outcome.Sent <= t+patience && (p.outcome.Copies == 0 || p.outcome.Flipped > 0) {
+	for i := len(v.troubles) - 1; i >= 0 && v.troubles[i].Sent >= t; i-- {
+		if p := v.troubles[i]; p.Direction == link.Up && p.Sent <= t+patience && p.Spoiled() {
 			return true
 		}
 	}

@@ -162,9 +162,9 @@ func (j *Judge) Record(view int, r *trace.Record) {
 }
 
 // Packet takes in the outcome of a packet on the link of a view.
-func (j *Judge) Packet(view int, d link.Direction, f link.Outcome) {
-	j.advance(f.Sent)
-	j.views[view].packet(d, f)
+func (j *Judge) Packet(view int, p link.Packet) {
+	j.advance(p.Sent)
+	j.views[view].packet(p)
 }
 
 // Age is how old what a view shows of moving things is, in ms, or nil if nothing

@@ -85,7 +85,7 @@ func (m *match) judge() *Verdict {
 			if l.up {
 				d = link.Up
 			}
-			j.Packet(l.view, d, *l.down)
+			j.Packet(l.view, link.Packet{Direction: d, Outcome: *l.down})
 		} else {
 			j.Record(l.view, &l.record)
 		}

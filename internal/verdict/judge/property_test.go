@@ -93,7 +93,7 @@ func TestTheJudgeTakesWhateverComes(t *testing.T) {
 			j := New(Config{Names: names, Rules: everything, Views: []string{"server", "fern", "moss"}, Outcomes: outcomes, Ticks: ticks})
 			for k := range entries {
 				if e := &entries[k]; e.outcome != nil {
-					j.Packet(e.view, link.Down, *e.outcome)
+					j.Packet(e.view, link.Packet{Direction: link.Down, Outcome: *e.outcome})
 				} else {
 					j.Record(e.view, &e.r)
 				}

@@ -158,16 +158,16 @@ func (c *Collector) Record(number int, r *trace.Record) {
 }
 
 // Packet takes in the outcome of a packet on the link of a view.
-func (c *Collector) Packet(number int, d link.Direction, f link.Outcome) {
-	t := &c.views[number+c.ahead].traffic[d]
+func (c *Collector) Packet(number int, p link.Packet) {
+	t := &c.views[number+c.ahead].traffic[p.Direction]
 	t.Packets++
-	t.Bytes += f.Size
-	if f.Copies == 0 {
+	t.Bytes += p.Size
+	if p.Copies == 0 {
 		t.Lost++
 	} else {
-		t.Delay += (f.Arrives[0] - f.Sent).Seconds() * 1e3
+		t.Delay += p.Delay().Seconds() * 1e3
 	}
-	c.last = max(c.last, f.Sent)
+	c.last = max(c.last, p.Sent)
 }
 
 func (c *Collector) member(v *view, r *trace.Record) {

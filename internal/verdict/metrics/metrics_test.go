@@ -111,10 +111,10 @@ func TestClocksAndTraffic(t *testing.T) {
 		d.say(1, when, fmt.Sprintf(`"ping":0.1,"server_t":%f`, when-0.05+0.012)) // 12 ms fast
 		f := link.Outcome{Number: uint64(i), Sent: time.Duration(when * 1e9), Size: 100, Copies: 1}
 		f.Arrives[0] = f.Sent + 40*time.Millisecond
-		d.c.Packet(1, link.Down, f)
+		d.c.Packet(1, link.Packet{Direction: link.Down, Outcome: f})
 		if i%2 == 0 {
 			f.Copies = 0
-			d.c.Packet(1, link.Up, f)
+			d.c.Packet(1, link.Packet{Direction: link.Up, Outcome: f})
 		}
 	}
 	d.say(0, 10, `"checkpoint":"sent","id":"snapshot","data":{"packets":20,"bytes":5000}`)
