@@ -72,15 +72,15 @@ Without an entity or a finding it lists the findings of the run.`,
 				target.tick = &tick
 			}
 			if target.tick != nil {
-				return showTick(c, run, p, verdict.Reference, target, asJSON)
+				return showTick(c, run, p, verdict, target, asJSON)
 			}
-			w, err := inspect.Open(c.Context(), run, p.Rules, verdict.Reference, target.entity, target.at-stepRoom, target.at+stepRoom)
+			w, err := inspect.Open(c.Context(), run, p.Rules, verdict, target.entity, target.at-stepRoom, target.at+stepRoom)
 			if err != nil {
 				return &exitError{exitUsage, err}
 			}
 			if terminal(c.OutOrStdout()) != nil && !plain && !asJSON && isTerminal(os.Stdin) {
 				open := func(at time.Duration) (*inspect.Window, error) {
-					return inspect.Open(c.Context(), run, p.Rules, verdict.Reference, target.entity, at-stepRoom, at+stepRoom)
+					return inspect.Open(c.Context(), run, p.Rules, verdict, target.entity, at-stepRoom, at+stepRoom)
 				}
 				_, err := tea.NewProgram(&stepper{window: w, open: open, at: target.at, field: target.field}, tea.WithContext(c.Context()), tea.WithOutput(terminal(c.OutOrStdout()))).Run()
 				return err
@@ -141,8 +141,8 @@ func targetOf(v *judge.Verdict, name, moment string) (t target, err error) {
 }
 
 // showTick shows a thing at a tick.
-func showTick(c *cobra.Command, run *run.Run, p *plan.Plan, reference string, t target, asJSON bool) error {
-	s, err := inspect.AtTick(c.Context(), run, p.Rules, reference, t.entity, *t.tick)
+func showTick(c *cobra.Command, run *run.Run, p *plan.Plan, v *judge.Verdict, t target, asJSON bool) error {
+	s, err := inspect.AtTick(c.Context(), run, p.Rules, v, t.entity, *t.tick)
 	if err != nil {
 		return &exitError{exitUsage, err}
 	}

@@ -42,15 +42,15 @@ func (t *Text) Sheet(s inspect.Sheet) {
 		for _, c := range row.Cells {
 			text := c.Value
 			switch c.Mark {
-			case inspect.Late:
+			case judge.Delayed:
 				text = "~ " + text
-			case inspect.Ahead:
+			case judge.Ahead:
 				text = "^ " + text
-			case inspect.Differs:
+			case judge.Differs:
 				text = "! " + text
-			case inspect.Unjudged:
+			case judge.Unjudged:
 				text = "  " + text
-			case inspect.Same:
+			case judge.Same:
 				text = "= " + text
 			}
 			if line = append(line, text); s.Tick == nil {
@@ -68,7 +68,7 @@ func (t *Text) Sheet(s inspect.Sheet) {
 		fmt.Fprintf(t.w, "\n  = as %s   ! otherwise\n", as)
 		return
 	}
-	fmt.Fprintf(t.w, "\n  = as %s  ~ as it was shortly before  ^ as it is soon after  ! none of these   for: how long the view has held the value\n", as)
+	fmt.Fprintf(t.w, "\n  = as %s   ~ as it was, no longer ago than is allowed   ^ ahead of it, as is allowed   ! nothing explains it   no mark: not judged\n  for: how long the view has held the value\n", as)
 }
 
 func held(now judge.Seconds, c inspect.Cell) string {

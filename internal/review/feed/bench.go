@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"slices"
+	"time"
 
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/run/ending"
@@ -162,6 +163,56 @@ func (b *Bench) Standing(view int) (s Standing) {
 		s.Corrections = b.measures.Corrections(view)
 	}
 	return s
+}
+
+// Behind is how far judging runs behind the newest record.
+func (b *Bench) Behind() (behind time.Duration) {
+	for _, s := range b.seats {
+		behind = max(behind, s.judge.Behind())
+	}
+	return behind
+}
+
+// Sights says how an entity in a view stood at t, rule by rule: see [judge.Judge.Sights]. Without a
+// reference each is held against the view that the most others agree with.
+func (b *Bench) Sights(view int, e trace.Entity, t time.Duration) (list []judge.Sight) {
+	best := map[*rulebook.Rule]int{}
+	for i, s := range b.seats {
+		n := s.views[view]
+		if n <= 0 {
+			continue
+		}
+		for _, sight := range s.judge.Sights(n, e, t) {
+			agree := b.agreeing(i, e, t, sight.Rule)
+			k := slices.IndexFunc(list, func(o judge.Sight) bool { return o.Rule == sight.Rule })
+			if k < 0 {
+				list = append(list, sight)
+				best[sight.Rule] = agree
+			} else if agree > best[sight.Rule] {
+				list[k], best[sight.Rule] = sight, agree
+			}
+		}
+	}
+	return list
+}
+
+// agreeing is how many views agree with the reference of a seat.
+func (b *Bench) agreeing(seat int, e trace.Entity, t time.Duration, rule *rulebook.Rule) (n int) {
+	if len(b.seats) == 1 {
+		return 0
+	}
+	s := b.seats[seat]
+	for _, number := range s.views {
+		if number <= 0 {
+			continue
+		}
+		for _, sight := range s.judge.Sights(number, e, t) {
+			if sight.Rule == rule && sight.Standing != judge.Differs && sight.Standing != judge.Unjudged {
+				n++
+			}
+		}
+	}
+	return n
 }
 
 // Certain is how many findings have become certain so far.

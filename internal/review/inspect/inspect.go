@@ -7,17 +7,19 @@ package inspect
 
 import (
 	"bufio"
-	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"math"
 	"slices"
 	"strconv"
-	"strings"
 	"sync"
 	"time"
 
+	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/review/feed"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/judge"
@@ -46,68 +48,35 @@ type Row struct {
 // Cell is what one view believed of one field.
 type Cell struct {
 	Value string         `json:"value"`             // "-" if the view does not have it
-	Since *judge.Seconds `json:"since_s,omitempty"` // from when on; absent if that was longer ago than is looked back
-	Mark  Mark           `json:"mark"`
-	Late  *judge.Seconds `json:"late_s,omitempty"` // how old the reference's value is that it agrees with
+	Since *judge.Seconds `json:"since_s,omitempty"` // from when on; absent if that was longer ago than was looked back
+	Mark  judge.Stands   `json:"mark"`              // how it stands to the reference's by the rule that judges it, like in the verdict
+	Age   *judge.Seconds `json:"age_s,omitempty"`   // how old the reference's value is that explains it, or how far ahead of the reference it is
+	Gap   *float64       `json:"gap,omitempty"`     // how far it was from all that could explain it
 	value trace.Value
 	known bool
 }
 
-// Mark tells how a view's value stands to the reference's.
-type Mark string
+// theOne is the mark of the reference's own.
+const theOne judge.Stands = "reference"
 
-const (
-	Same     Mark = "same"      // within the rule's tolerance
-	Late     Mark = "late"      // as the reference had it shortly before
-	Ahead    Mark = "ahead"     // as the reference had it soon after: predicted
-	Differs  Mark = "differs"   //
-	Unjudged Mark = "unjudged"  // no rule judges it
-	theOne   Mark = "reference" // it is the reference's own
-)
-
-// LookBack is how far before a moment the traces are read: far enough for a whole
+// LookBack is how far before a moment the traces are read at least: far enough for a whole
 // snapshot, and for what a view may show late.
 const LookBack = 5 * time.Second
-
-// lookAhead is how far after a moment the reference is read, for what a view shows
-// before it.
-const lookAhead = time.Second
 
 // Window is what was said of one thing in a stretch of time, by all views.
 type Window struct {
 	From, Until time.Duration
-	reference   int // the view's number; -1 if there is none
-	entity      string
+	began       time.Duration // what was read begins there
 	views       []string
-	rules       []rulebook.Rule
+	reference   int // the view's number; -1 if there is none
+	rules       rulebook.Rules
+	outcomes    bool
+	entity      string
 	names       *trace.Names
-	said        [][]said // by view, in order of time
-	own         []bool   // whether it is the view's own
-	members     [][]member
-	begins      []time.Duration // when a view tells something first in what was read
+	said        [][]said       // by view, in order of time
+	stays       [][]judge.Stay // by view
 	fields      []trace.Field
-}
-
-// member is that a view joined or left.
-type member struct {
-	t  time.Duration
-	in bool
-}
-
-const never = time.Duration(math.MaxInt64)
-
-// silent reports whether a view had told nothing by then.
-func (w *Window) silent(view int, t time.Duration) bool { return w.begins[view] > t }
-
-// out reports whether a view had left by then, or told nothing.
-func (w *Window) out(view int, t time.Duration) bool {
-	out := w.silent(view, t)
-	for _, m := range w.members[view] {
-		if m.t <= t {
-			out = !m.in
-		}
-	}
-	return out
+	heard       []heard // what there is to judge by, in order of time
 }
 
 // said is a value that a view gave a field; of Exists it is whether the thing is
@@ -118,73 +87,218 @@ type said struct {
 	value trace.Value
 }
 
-// Open reads what was said of a thing from LookBack before from until until. reference is
-// what views are compared with, as verdicts have it.
-func Open(ctx context.Context, run *run.Run, rules rulebook.Rules, reference, entity string, from, until time.Duration) (*Window, error) {
-	w := &Window{From: from, Until: until, reference: slices.Index(run.About.Views, reference), entity: entity, views: run.About.Views, rules: rules.Fields, names: trace.AnyNames()}
-	thing := w.names.Entity(entity)
+// heard is a record of a view, or a packet on its link.
+type heard struct {
+	at     time.Duration
+	view   int
+	record *trace.Record // nil of a packet
+	packet link.Packet
+}
+
+// Open reads what was said of a thing from LookBack before from until until, and what is needed
+// to say how that stood by the rules and the verdict of the run.
+func Open(ctx context.Context, run *run.Run, rules rulebook.Rules, verdict *judge.Verdict, entity string, from, until time.Duration) (*Window, error) {
+	for back := LookBack; ; back *= 4 {
+		w := newWindow(run, rules, verdict, entity, from, until)
+		w.began = from - back
+		if err := w.read(ctx, run, verdict); err != nil {
+			return nil, err
+		}
+		// Who tells only what changes may have spoken of it long ago.
+		if w.began > 0 && !w.reaches() {
+			continue
+		}
+		if w.fields == nil {
+			return nil, fmt.Errorf("no view says anything of %s around %.3f s", entity, from.Seconds())
+		}
+		return w, nil
+	}
+}
+
+func newWindow(run *run.Run, rules rulebook.Rules, verdict *judge.Verdict, entity string, from, until time.Duration) *Window {
+	w := &Window{From: from, Until: until, entity: entity, views: run.About.Views, names: trace.AnyNames(),
+		reference: slices.Index(run.About.Views, verdict.Reference), rules: rulebook.Rules{Fields: rules.Fields, News: rules.News},
+		said: make([][]said, len(run.About.Views)), stays: make([][]judge.Stay, len(run.About.Views))}
+	for _, r := range verdict.Views {
+		if i := slices.Index(w.views, r.Name); i >= 0 {
+			w.stays[i] = r.Stays
+		}
+	}
+	return w
+}
+
+// reaches reports whether every view that was in at From had said something of the thing.
+func (w *Window) reaches() bool {
+	for view, list := range w.said {
+		if (view == w.reference || w.in(view, w.From)) && (len(list) == 0 || list[0].t > w.From) {
+			return false
+		}
+	}
+	return true
+}
+
+// in reports whether a view was in the match then.
+func (w *Window) in(view int, t time.Duration) bool {
+	return slices.ContainsFunc(w.stays[view], func(s judge.Stay) bool { return time.Duration(s.From) <= t && t < time.Duration(s.Until) })
+}
+
+// read reads what the views said from began on.
+func (w *Window) read(ctx context.Context, run *run.Run, verdict *judge.Verdict) error {
+	until := w.Until + w.bench().Behind()
+	wanted := []trace.Entity{w.names.Entity(w.entity)} // and, for what is seen from near, whoever looks
+	for view, stays := range w.stays {
+		for _, s := range stays {
+			wanted = append(wanted, w.names.Entity(s.Entity))
+			if at := time.Duration(s.From); at < w.began && time.Duration(s.Until) > w.began {
+				w.heard = append(w.heard, heard{at: at, view: view, record: &trace.Record{T: at, Joined: w.views[view], Entity: s.Entity}})
+			}
+		}
+	}
 	var paths []string
 	for _, view := range w.views {
 		paths = append(paths, run.ViewPath(view))
 	}
-	all, err := gather(ctx, paths, from-LookBack, until+lookAhead)
+	clock := func(view int, t time.Duration) time.Duration {
+		if fit, ok := verdict.Clocks[w.views[view]]; ok {
+			return fit.Shared(t)
+		}
+		return t
+	}
+	all, err := gather(ctx, paths, func(view int) (time.Duration, time.Duration) { // in the view's own time
+		return w.began - (clock(view, w.began) - w.began), until - (clock(view, until) - until)
+	})
 	if err != nil {
-		return nil, err
+		return err
 	}
-	some := false
-	for i, view := range w.views {
-		var list []said
-		own, begins := false, never
-		var members []member
-		all[i].each(w.names, func(r *trace.Record) {
-			if begins == never && (len(r.State) > 0 || r.Full || len(r.Despawned) > 0 || r.Joined == view) {
-				begins = r.T
-			}
-			own = own || r.Joined == view && r.Entity == entity
-			if r.Joined == view || r.Left == view {
-				members = append(members, member{r.T, r.Joined == view})
-			}
-			there := false
-			for _, c := range r.State {
-				if c.Entity != thing {
-					continue
-				}
-				there = true
-				if c.Field != trace.Exists {
-					list = append(list, said{r.T, c.Field, c.Value})
-					if !slices.Contains(w.fields, c.Field) {
-						w.fields = append(w.fields, c.Field)
-					}
-				}
-			}
-			if there {
-				list = append(list, said{r.T, trace.Exists, trace.Bool(true)})
-			} else if r.Full || slices.Contains(r.Despawned, thing) {
-				list = append(list, said{r.T, trace.Exists, trace.Bool(false)})
-			}
+	for view := range w.views {
+		last := time.Duration(math.MinInt64)
+		all[view].each(w.names, func(r *trace.Record) {
+			last = max(last, clock(view, r.T))
+			w.take(view, last, r, wanted)
 		})
-		some = some || len(list) > 0
-		w.said, w.own = append(w.said, list), append(w.own, own || strings.HasSuffix(entity, "/"+view))
-		w.members, w.begins = append(w.members, members), append(w.begins, begins)
 	}
-	if !some || w.fields == nil {
-		return nil, fmt.Errorf("no view says anything of %s around %.3f s", entity, from.Seconds())
+	if len(verdict.Clocks) == 0 {
+		if err := w.readPackets(ctx, run.PacketsPath(), until); err != nil {
+			return err
+		}
 	}
-	return w, nil
+	slices.SortStableFunc(w.heard, func(a, b heard) int { return cmp.Compare(a.at, b.at) })
+	return nil
+}
+
+// take keeps what a record says of the thing, and of those who look at it.
+func (w *Window) take(view int, t time.Duration, r *trace.Record, wanted []trace.Entity) {
+	thing := wanted[0]
+	own := &trace.Record{T: t, Full: r.Full}
+	switch name := w.views[view]; name { // of others' joining there is nothing to say here
+	case r.Joined:
+		own.Joined, own.Entity = r.Joined, r.Entity
+	case r.Left:
+		own.Left = r.Left
+	}
+	there := false
+	for _, c := range r.State {
+		if slices.Contains(wanted, c.Entity) {
+			own.State = append(own.State, c)
+		}
+		if c.Entity != thing {
+			continue
+		}
+		there = true
+		if c.Field != trace.Exists {
+			w.said[view] = append(w.said[view], said{t, c.Field, c.Value})
+			if !slices.Contains(w.fields, c.Field) {
+				w.fields = append(w.fields, c.Field)
+			}
+		}
+	}
+	if there {
+		w.said[view] = append(w.said[view], said{t, trace.Exists, trace.Bool(true)})
+	} else if r.Full || slices.Contains(r.Despawned, thing) {
+		w.said[view] = append(w.said[view], said{t, trace.Exists, trace.Bool(false)})
+	}
+	for _, e := range r.Despawned {
+		if slices.Contains(wanted, e) {
+			own.Despawned = append(own.Despawned, e)
+		}
+	}
+	if len(r.State)+len(r.Despawned) > 0 || r.Full || own.Joined != "" || own.Left != "" {
+		w.heard = append(w.heard, heard{at: t, view: view, record: own})
+	}
+}
+
+// readPackets reads what the links did, if that is known.
+func (w *Window) readPackets(ctx context.Context, path string, until time.Duration) error {
+	file, err := trace.OpenFrom(path, w.began, run.SentAt)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	defer file.Close()
+	w.outcomes = true
+	reader := run.NewPacketReader(file)
+	reader.From = w.began
+	for steps := 0; ; steps++ {
+		if steps%1024 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		name, p, err := reader.Next()
+		if err != nil || p.Sent > until { // at the end, or where a file breaks off: what could be read was
+			return nil
+		}
+		if view := slices.Index(w.views, name); view > 0 {
+			w.heard = append(w.heard, heard{at: p.Sent, view: view, packet: p})
+		}
+	}
+}
+
+// bench is a judge of the window.
+func (w *Window) bench() *feed.Bench {
+	reference := rulebook.NoReference
+	if w.reference >= 0 {
+		reference = w.views[w.reference]
+	}
+	return feed.NewBench(w.names, w.views, w.rules, feed.Setting{Reference: reference, Outcomes: w.outcomes})
 }
 
 // At is how the thing stood at a moment of the window.
 func (w *Window) At(t time.Duration) Sheet {
+	bench := w.bench()
+	for _, h := range w.heard {
+		if h.at > t+bench.Behind() {
+			break
+		}
+		if h.record != nil {
+			bench.Record(h.view, h.record)
+		} else {
+			bench.Packet(h.view, h.packet)
+		}
+	}
+	// A moment after it, so that what ends or begins then has.
+	return w.sheet(t, func(view int) []judge.Sight {
+		return bench.Sights(view, w.names.Entity(w.entity), t+time.Microsecond)
+	})
+}
+
+// sheet lays out what the views had, with how that stood.
+func (w *Window) sheet(t time.Duration, sights func(view int) []judge.Sight) Sheet {
 	s := Sheet{Entity: w.entity, At: judge.Seconds(t), Views: w.views, Left: []string{}, Silent: []string{}, Reference: rulebook.NoReference}
 	if w.reference >= 0 {
 		s.Reference = w.views[w.reference]
 	}
+	stands := make([][]judge.Sight, len(w.views))
 	for view, name := range w.views {
+		if view == w.reference {
+			continue
+		}
+		stands[view] = sights(view)
 		switch {
-		case w.silent(view, t):
-			s.Silent = append(s.Silent, name)
-		case w.out(view, t):
+		case w.in(view, t):
+		case len(w.stays[view]) > 0 && time.Duration(w.stays[view][0].From) < t:
 			s.Left = append(s.Left, name)
+		default:
+			s.Silent = append(s.Silent, name)
 		}
 	}
 	for _, field := range append([]trace.Field{trace.Exists}, w.fields...) {
@@ -192,22 +306,66 @@ func (w *Window) At(t time.Duration) Sheet {
 		if field == trace.Exists {
 			row.Field = rulebook.Existence
 		}
-		against := w.against(field, t)
 		for view := range w.views {
 			c := w.cell(view, field, t)
-			switch {
-			case view == w.reference:
+			if c.Mark = judge.Unjudged; view == w.reference {
 				c.Mark = theOne
-			case w.out(view, t):
-				c.Mark = Unjudged
-			default:
-				w.mark(&c, view, against, field, t)
+			}
+			for _, sight := range stands[view] {
+				if slices.Contains(sight.Rule.Fields, row.Field) {
+					c.stand(sight)
+				}
 			}
 			row.Cells = append(row.Cells, c)
 		}
 		s.Rows = append(s.Rows, row)
 	}
+	if w.reference >= 0 {
+		for view, list := range stands {
+			for _, sight := range list {
+				s.acquit(view, w.reference, sight)
+			}
+		}
+	}
 	return s
+}
+
+// acquit marks those of several fields that are compared together which agree with what the
+// reference has, where others do not: of a place, say, the coordinate that is right.
+func (s *Sheet) acquit(view, reference int, sight judge.Sight) {
+	if sight.Standing != judge.Differs || len(sight.Rule.Fields) < 2 {
+		return
+	}
+	var right, all []*Cell
+	for _, row := range s.Rows {
+		if !slices.Contains(sight.Rule.Fields, row.Field) {
+			continue
+		}
+		c, r := &row.Cells[view], row.Cells[reference]
+		all = append(all, c)
+		if c.known && r.known && math.Abs(c.value.Float()-r.value.Float()) <= sight.Rule.Tolerance {
+			right = append(right, c)
+		}
+	}
+	if len(right) < len(all) {
+		for _, c := range right {
+			c.Mark, c.Gap = judge.Same, nil
+		}
+	}
+}
+
+// stand takes over how the value stands.
+func (c *Cell) stand(s judge.Sight) {
+	c.Mark = s.Standing
+	switch s.Standing {
+	case judge.Delayed, judge.Ahead:
+		age := judge.Seconds(s.Age)
+		c.Age = &age
+	case judge.Differs:
+		if !math.IsInf(s.Gap, 0) {
+			c.Gap = &s.Gap
+		}
+	}
 }
 
 // cell is what a view believes of a field at a moment.
@@ -230,106 +388,11 @@ func (w *Window) cell(view int, field trace.Field, t time.Duration) (c Cell) {
 	if c.Value = w.names.Format(c.value); field == trace.Exists {
 		c.Value = map[bool]string{true: "present", false: "absent"}[c.value.IsTrue()]
 	}
-	if since > w.From-LookBack+time.Second { // later than the first full snapshot
+	if since > w.began+time.Second { // later than the first full snapshot
 		at := judge.Seconds(since)
 		c.Since = &at
 	}
 	return c
-}
-
-// ruleOf is the rule by which a view's field is judged, or nil.
-func (w *Window) ruleOf(view int, field trace.Field) *rulebook.Rule {
-	name := w.names.FieldName(field)
-	if field == trace.Exists {
-		name = rulebook.Existence
-	}
-	i := rulebook.Find(w.rules, w.entity, w.own[view], name)
-	if i < 0 || !w.rules[i].Judged() {
-		return nil
-	}
-	return &w.rules[i]
-}
-
-// against is the view that the others are held against: the reference, or without one the
-// first that agrees with most.
-func (w *Window) against(field trace.Field, t time.Duration) int {
-	if w.reference >= 0 {
-		return w.reference
-	}
-	best, most := 0, -1
-	for view := range w.views {
-		rule, agreeing := w.ruleOf(view, field), 0
-		if rule == nil || w.out(view, t) {
-			continue
-		}
-		for other := range w.views {
-			if other != view && !w.out(other, t) && agree(rule, w.cell(other, field, t), w.cell(view, field, t)) {
-				agreeing++
-			}
-		}
-		if agreeing > most {
-			best, most = view, agreeing
-		}
-	}
-	return best
-}
-
-// mark says how a view's value stands to that of another.
-func (w *Window) mark(c *Cell, view, against int, field trace.Field, t time.Duration) {
-	rule := w.ruleOf(view, field)
-	if rule == nil {
-		c.Mark = Unjudged
-		return
-	}
-	reference := w.cell(against, field, t)
-	if agree(rule, *c, reference) {
-		c.Mark = Same
-		return
-	}
-	c.Mark = Differs
-	for _, s := range slices.Backward(w.said[against]) {
-		if s.t > t || s.field != field {
-			continue
-		}
-		if agree(rule, *c, w.cell(against, field, s.t)) {
-			// It held until the next thing that was said of it.
-			until := t
-			for _, next := range w.said[against] {
-				if next.field == field && next.t > s.t && next.t <= t && next.value != s.value {
-					until = next.t
-					break
-				}
-			}
-			if late := t - until; late <= rule.MaxDelay+time.Second {
-				age := judge.Seconds(late)
-				c.Mark, c.Late = Late, &age
-				return
-			}
-			break
-		}
-	}
-	for _, s := range w.said[against] {
-		if s.field == field && s.t > t && s.t <= t+rule.MaxAhead && agree(rule, *c, w.cell(against, field, s.t)) {
-			c.Mark = Ahead
-			return
-		}
-	}
-}
-
-// agree reports whether two values are the same to a rule. Of several fields
-// together each is held against the whole tolerance.
-func agree(rule *rulebook.Rule, a, b Cell) bool {
-	if a.known != b.known || (a.Value == "-") != (b.Value == "-") {
-		return false
-	}
-	if rule.Compare == rulebook.Exact || a.value.Kind() != trace.KindNumber || b.value.Kind() != trace.KindNumber {
-		return a.value == b.value
-	}
-	off := math.Abs(a.value.Float() - b.value.Float())
-	if rule.Compare == rulebook.Angle && rule.Circle > 0 {
-		off = math.Abs(math.Remainder(a.value.Float()-b.value.Float(), rule.Circle))
-	}
-	return off <= rule.Tolerance
 }
 
 // lines are the records of a trace from about from until until. What lies before is
@@ -337,11 +400,14 @@ func agree(rule *rulebook.Rule, a, b Cell) bool {
 type lines [][]byte
 
 // gather reads the lines of several traces at once: unpacking them takes longest.
-func gather(ctx context.Context, paths []string, from, until time.Duration) ([]lines, error) {
+func gather(ctx context.Context, paths []string, stretch func(view int) (from, until time.Duration)) ([]lines, error) {
 	all, failures := make([]lines, len(paths)), make([]error, len(paths))
 	var readers sync.WaitGroup
 	for i, path := range paths {
-		readers.Go(func() { all[i], failures[i] = linesOf(ctx, path, from, until) })
+		readers.Go(func() {
+			from, until := stretch(i)
+			all[i], failures[i] = linesOf(ctx, path, from, until)
+		})
 	}
 	readers.Wait()
 	return all, errors.Join(failures...)
@@ -368,7 +434,7 @@ func linesOf(ctx context.Context, path string, from, until time.Duration) (list 
 		if timed && t > until {
 			return list, nil
 		}
-		if len(text) > 0 && (!timed || t >= from || saysWho(text)) {
+		if len(text) > 0 && (!timed || t >= from) {
 			list = append(list, slices.Clone(text))
 		}
 		if err != nil { // at the end, or where a file breaks off: what could be read was
@@ -401,9 +467,4 @@ func timeOf(line []byte) (time.Duration, bool) {
 	}
 	seconds, err := strconv.ParseFloat(string(rest[:end]), 64)
 	return time.Duration(seconds * float64(time.Second)), err == nil
-}
-
-// saysWho reports whether a line may tell whose a thing is, or who is there.
-func saysWho(line []byte) bool {
-	return len(line) < 300 && (bytes.Contains(line, []byte(`"joined"`)) || bytes.Contains(line, []byte(`"left"`)))
 }

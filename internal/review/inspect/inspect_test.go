@@ -3,6 +3,7 @@ package inspect
 import (
 	"context"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -12,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/review/feed"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/run/ending"
 	"zitherwheel/internal/trace"
@@ -72,7 +74,22 @@ var rules = rulebook.Rules{Fields: []rulebook.Rule{
 	{Entities: "*/*", Fields: []string{rulebook.Existence}, MaxDelay: 400 * ms},
 }}
 
-func marks(s Sheet, field string) (list []Mark) {
+// verdictOf is what the judge says of a run.
+func verdictOf(t testing.TB, run *run.Run, reference string) *judge.Verdict {
+	t.Helper()
+	traces := feed.Traces{Rules: rules, Reference: reference, MayHush: true}
+	if _, err := os.Stat(run.PacketsPath()); err == nil {
+		traces.Packets = run.PacketsPath()
+	}
+	for _, view := range run.About.Views {
+		traces.Sources = append(traces.Sources, feed.Source{View: view, Path: run.ViewPath(view)})
+	}
+	said, err := feed.Judge(context.Background(), traces)
+	require.NoError(t, err)
+	return said.Verdict
+}
+
+func marks(s Sheet, field string) (list []judge.Stands) {
 	for _, row := range s.Rows {
 		if row.Field == field {
 			for _, c := range row.Cells {
@@ -85,33 +102,34 @@ func marks(s Sheet, field string) (list []Mark) {
 
 func TestASheetSaysWhoBelievedWhat(t *testing.T) {
 	run := recorded(t)
-	w, err := Open(context.Background(), run, rules, "server", "dog/oak", 5*time.Second, 8*time.Second)
+	w, err := Open(context.Background(), run, rules, verdictOf(t, run, "server"), "dog/oak", 5*time.Second, 8*time.Second)
 	require.NoError(t, err)
 	s := w.At(6 * time.Second)
 	assert.Equal(t, []string{"server", "fern", "moss"}, s.Views)
-	assert.Equal(t, []Mark{theOne, Late, Differs}, marks(s, "x"))
-	assert.Equal(t, []Mark{theOne, Same, Same}, marks(s, "name"))
-	assert.Equal(t, []Mark{theOne, Unjudged, Unjudged}, marks(s, "wool"))
-	assert.Equal(t, []Mark{theOne, Same, Same}, marks(s, rulebook.Existence))
+	assert.Equal(t, []judge.Stands{theOne, judge.Delayed, judge.Differs}, marks(s, "x"))
+	assert.Equal(t, []judge.Stands{theOne, judge.Same, judge.Same}, marks(s, "name"))
+	assert.Equal(t, []judge.Stands{theOne, judge.Unjudged, judge.Unjudged}, marks(s, "wool"))
+	assert.Equal(t, []judge.Stands{theOne, judge.Same, judge.Same}, marks(s, rulebook.Existence))
 	x := s.Rows[1].Cells
+	assert.InDelta(t, 3, *x[2].Gap, 0.5)
 	assert.Equal(t, "6", x[0].Value)
 	assert.Equal(t, "5.8", x[1].Value)
-	assert.InDelta(t, 0.15, time.Duration(*x[1].Late).Seconds(), 0.06)
+	assert.InDelta(t, 0.15, time.Duration(*x[1].Age).Seconds(), 0.06)
 	assert.Equal(t, "3", x[2].Value)
 	assert.InDelta(t, 3, time.Duration(*x[2].Since).Seconds(), 0.01, "from when on it shows that")
 	assert.Nil(t, s.Rows[2].Cells[0].Since, "its name it has had for longer than is looked back")
 
-	w, err = Open(context.Background(), run, rules, "server", "count/er", 5*time.Second, 8*time.Second)
+	w, err = Open(context.Background(), run, rules, verdictOf(t, run, "server"), "count/er", 5*time.Second, 8*time.Second)
 	require.NoError(t, err)
-	assert.Equal(t, []Mark{theOne, Ahead, Same}, marks(w.At(6*time.Second), "n"))
+	assert.Equal(t, []judge.Stands{theOne, judge.Ahead, judge.Same}, marks(w.At(6*time.Second), "n"))
 
-	w, err = Open(context.Background(), run, rules, "server", "dog/oak", 9*time.Second, 11*time.Second)
+	w, err = Open(context.Background(), run, rules, verdictOf(t, run, "server"), "dog/oak", 9*time.Second, 11*time.Second)
 	require.NoError(t, err)
 	s = w.At(10 * time.Second)
 	assert.Equal(t, []string{"absent", "present"}, []string{s.Rows[0].Cells[0].Value, s.Rows[0].Cells[1].Value})
 	assert.Equal(t, "-", s.Rows[1].Cells[0].Value)
 
-	_, err = Open(context.Background(), run, rules, "server", "dog/nobody", 5*time.Second, 8*time.Second)
+	_, err = Open(context.Background(), run, rules, verdictOf(t, run, "server"), "dog/nobody", 5*time.Second, 8*time.Second)
 	assert.EqualError(t, err, "no view says anything of dog/nobody around 5.000 s")
 }
 
@@ -153,8 +171,9 @@ func BenchmarkOpen(b *testing.B) {
 	require.NoError(b, f.Finish(ending.Ending{How: ending.Complete}, nil, nil))
 	run, err := run.Open(folder)
 	require.NoError(b, err)
+	verdict := verdictOf(b, run, "server")
 	for b.Loop() {
-		_, err := Open(context.Background(), run, rules, "server", "sheep/7", 590*time.Second, 595*time.Second)
+		_, err := Open(context.Background(), run, rules, verdict, "sheep/7", 590*time.Second, 595*time.Second)
 		require.NoError(b, err)
 	}
 }
@@ -170,16 +189,18 @@ func TestWhoHasLeftIsNotJudged(t *testing.T) {
 	require.NoError(t, f.Record(1, &trace.Record{T: 2 * time.Second, Left: "fern"}))
 	for i := range 100 {
 		state[0].Value = trace.Number(float64(i))
-		require.NoError(t, f.Record(0, &trace.Record{T: time.Duration(i) * 100 * ms, State: state}))
+		at := time.Duration(i) * 100 * ms
+		require.NoError(t, f.Record(0, &trace.Record{T: at, State: state}))
+		require.NoError(t, f.Packet(1, link.Packet{Direction: link.Down, Outcome: link.Outcome{Number: uint64(i + 1), Sent: at, Size: 100, Copies: 1, Arrives: [2]time.Duration{at + 20*ms}}}))
 	}
 	require.NoError(t, f.Finish(ending.Ending{How: ending.Complete}, nil, nil))
 	run, err := run.Open(folder)
 	require.NoError(t, err)
-	w, err := Open(context.Background(), run, rules, "server", "dog/oak", 0, 10*time.Second)
+	w, err := Open(context.Background(), run, rules, verdictOf(t, run, "server"), "dog/oak", 0, 10*time.Second)
 	require.NoError(t, err)
-	assert.Equal(t, []Mark{theOne, Differs}, marks(w.At(1900*ms), "x"))
+	assert.Equal(t, []judge.Stands{theOne, judge.Differs}, marks(w.At(1900*ms), "x"))
 	assert.Empty(t, w.At(1900*ms).Left)
-	assert.Equal(t, []Mark{theOne, Unjudged}, marks(w.At(3*time.Second), "x"))
+	assert.Equal(t, []judge.Stands{theOne, judge.Unjudged}, marks(w.At(3*time.Second), "x"))
 	assert.Equal(t, []string{"fern"}, w.At(3*time.Second).Left)
 }
 
@@ -193,16 +214,20 @@ func TestWhoHasToldNothingYetIsNotJudged(t *testing.T) {
 	require.NoError(t, f.Record(1, &trace.Record{T: time.Second, Input: "join"})) // of its player, not its own
 	require.NoError(t, f.Record(1, &trace.Record{T: 2 * time.Second, Joined: "late", Entity: "dog/late"}))
 	require.NoError(t, f.Record(1, &trace.Record{T: 3 * time.Second, Full: true, State: state}))
+	require.NoError(t, f.Record(0, &trace.Record{T: 4 * time.Second, Full: true, State: state}))
+	for i, at := range []time.Duration{0, time.Second, 2 * time.Second, 3 * time.Second} {
+		require.NoError(t, f.Packet(1, link.Packet{Direction: link.Down, Outcome: link.Outcome{Number: uint64(i + 1), Sent: at, Size: 100, Copies: 1, Arrives: [2]time.Duration{at + 20*ms}}}))
+	}
 	require.NoError(t, f.Finish(ending.Ending{How: ending.Complete}, nil, nil))
 	run, err := run.Open(folder)
 	require.NoError(t, err)
-	w, err := Open(context.Background(), run, rules, "server", "dog/oak", 0, 4*time.Second)
+	w, err := Open(context.Background(), run, rules, verdictOf(t, run, "server"), "dog/oak", 0, 4*time.Second)
 	require.NoError(t, err)
-	assert.Equal(t, []Mark{theOne, Unjudged}, marks(w.At(1500*ms), "x"))
+	assert.Equal(t, []judge.Stands{theOne, judge.Unjudged}, marks(w.At(1500*ms), "x"))
 	assert.Equal(t, []string{"late"}, w.At(1500*ms).Silent)
-	assert.Equal(t, []Mark{theOne, Differs}, marks(w.At(2500*ms), "x"), "it is in, and lacks it")
+	assert.Equal(t, []judge.Stands{theOne, judge.Differs}, marks(w.At(2700*ms), rulebook.Existence), "it is in, and lacks it")
 	assert.Empty(t, w.At(2500*ms).Silent)
-	assert.Equal(t, []Mark{theOne, Same}, marks(w.At(3*time.Second), "x"))
+	assert.Equal(t, []judge.Stands{theOne, judge.Same}, marks(w.At(3*time.Second), "x"))
 }
 
 // Without a reference nobody is called one: each view is compared with most.
@@ -224,9 +249,9 @@ func TestAmongPeersTheOddOneOutIsMarked(t *testing.T) {
 	require.NoError(t, f.Finish(ending.Ending{How: ending.Complete}, nil, nil))
 	run, err := run.Open(dir)
 	require.NoError(t, err)
-	w, err := Open(context.Background(), run, rules, "none", "dog/oak", time.Second, 3*time.Second)
+	w, err := Open(context.Background(), run, rules, verdictOf(t, run, "none"), "dog/oak", time.Second, 3*time.Second)
 	require.NoError(t, err)
 	s := w.At(3 * time.Second)
 	assert.Equal(t, "none", s.Reference)
-	assert.Equal(t, []Mark{Differs, Same, Same}, marks(s, "x"))
+	assert.Equal(t, []judge.Stands{judge.Differs, judge.Same, judge.Same}, marks(s, "x"))
 }

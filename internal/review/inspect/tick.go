@@ -8,29 +8,30 @@ import (
 
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/judge"
 	"zitherwheel/internal/verdict/rulebook"
 )
 
 // AtTick is how a thing stood at a tick, by the last word of each view on it. Views that
 // did not tell that tick are among the silent ones.
-func AtTick(ctx context.Context, run *run.Run, rules rulebook.Rules, reference, entity string, tick int64) (Sheet, error) {
-	w := &Window{reference: slices.Index(run.About.Views, reference), entity: entity, views: run.About.Views, rules: rules.Fields, names: trace.AnyNames()}
-	thing := w.names.Entity(entity)
-	for _, view := range w.views {
-		list, own, told, err := w.tickOf(ctx, run.ViewPath(view), view, thing, tick)
+func AtTick(ctx context.Context, run *run.Run, rules rulebook.Rules, verdict *judge.Verdict, entity string, tick int64) (Sheet, error) {
+	w := newWindow(run, rules, verdict, entity, 0, 0)
+	thing, some := w.names.Entity(entity), false
+	own := make([]bool, len(w.views))
+	for view, name := range w.views {
+		list, itself, told, err := w.tickOf(ctx, run.ViewPath(name), name, thing, tick)
 		if err != nil {
 			return Sheet{}, err
 		}
-		begins := never
-		if told {
-			begins = 0
+		own[view], w.said[view], w.stays[view] = itself, list, nil
+		if some = some || list != nil; told { // for the one moment that this window has
+			w.stays[view] = []judge.Stay{{From: 0, Until: 1}}
 		}
-		w.said, w.own, w.members, w.begins = append(w.said, list), append(w.own, own), append(w.members, nil), append(w.begins, begins)
 	}
-	if !slices.ContainsFunc(w.said, func(list []said) bool { return list != nil }) {
+	if !some {
 		return Sheet{}, fmt.Errorf("no view says anything of %s at tick %d", entity, tick)
 	}
-	s := w.At(0)
+	s := w.sheet(0, func(view int) []judge.Sight { return w.atTick(view, own[view]) })
 	s.Tick = &tick
 	for _, row := range s.Rows {
 		for i := range row.Cells {
@@ -38,6 +39,58 @@ func AtTick(ctx context.Context, run *run.Run, rules rulebook.Rules, reference, 
 		}
 	}
 	return s, nil
+}
+
+// atTick says how a view stands to the reference at the tick, by every rule.
+func (w *Window) atTick(view int, own bool) (list []judge.Sight) {
+	for i := range w.rules.Fields {
+		rule := &w.rules.Fields[i]
+		fits := slices.ContainsFunc(rule.Fields, func(field string) bool { return rulebook.Find(w.rules.Fields, w.entity, own, field) == i })
+		if against := w.against(rule); fits && rule.Judged() && w.in(view, 0) && w.in(against, 0) {
+			list = append(list, w.beside(view, against, rule))
+		}
+	}
+	return list
+}
+
+// against is the view that the others are held against: the reference, or without one the
+// first that agrees with most.
+func (w *Window) against(rule *rulebook.Rule) int {
+	if w.reference >= 0 {
+		return w.reference
+	}
+	best, most := 0, -1
+	for view := range w.views {
+		agreeing := 0
+		for other := range w.views {
+			if w.in(view, 0) && w.in(other, 0) && w.beside(view, other, rule).Standing == judge.Same {
+				agreeing++
+			}
+		}
+		if agreeing > most {
+			best, most = view, agreeing
+		}
+	}
+	return best
+}
+
+// beside is how a view stands to another by a rule.
+func (w *Window) beside(view, against int, rule *rulebook.Rule) judge.Sight {
+	values := func(view int) (list []trace.Value) {
+		for _, name := range rule.Fields {
+			field := trace.Exists
+			if name != rulebook.Existence {
+				field = w.names.Field(name)
+			}
+			list = append(list, w.cell(view, field, 0).value)
+		}
+		return list
+	}
+	a, b := w.cell(view, trace.Exists, 0).value.IsTrue(), w.cell(against, trace.Exists, 0).value.IsTrue()
+	if rule.Fields[0] != rulebook.Existence && !(a && b) {
+		return judge.Sight{Rule: rule, Standing: judge.Unjudged}
+	}
+	return judge.Beside(rule, values(view), values(against))
 }
 
 // tickOf is what a view had of a thing at a tick, whether it is its own, and whether the

@@ -122,7 +122,7 @@ func New(config Config) *Judge {
 		}
 	}
 	for i, name := range config.Views {
-		v := &view{judge: j, name: name, number: i}
+		v := &view{judge: j, name: name, number: i, stays: []Stay{}}
 		knowing := config.Outcomes && !config.Peers
 		v.down.known, v.up.known, v.asked, v.lostLast = knowing, knowing, -never, -never
 		j.views = append(j.views, v)
@@ -230,7 +230,7 @@ func (j *Judge) FinishWith(how ending.Ending, exceeded func() []metrics.Excess) 
 	j.sweepEvents(end)
 	for _, v := range j.views[1:] {
 		if v.in {
-			v.inFor += end - v.joinedAt
+			v.stayed(end)
 		}
 		v.each(func(k *tracker) {
 			if k.active {

@@ -88,7 +88,7 @@ func peerReport(name string, own int, verdicts []*Verdict) ViewReport {
 			if r.Name != name || i == own {
 				continue
 			}
-			merged.Records, merged.From, merged.To, merged.Judged, merged.Entities = r.Records, r.From, r.To, r.Judged, max(merged.Entities, r.Entities)
+			merged.Records, merged.From, merged.To, merged.Judged, merged.Stays, merged.Entities = r.Records, r.From, r.To, r.Judged, r.Stays, max(merged.Entities, r.Entities)
 			merged.Comparisons += r.Comparisons
 			if r.Ticks != nil && (merged.Ticks == nil || r.Ticks.Compared > merged.Ticks.Compared) {
 				merged.Ticks = r.Ticks // beside the view with which it has most in common

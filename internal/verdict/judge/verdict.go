@@ -67,12 +67,20 @@ type ViewReport struct {
 	From        Seconds         `json:"from_s"`
 	To          Seconds         `json:"to_s"`
 	Judged      Seconds         `json:"judged_s"` // how long it was in the match
+	Stays       []Stay          `json:"stays"`    // when
 	Entities    int             `json:"entities"`
 	Comparisons int             `json:"comparisons"`
 	Excused     int             `json:"excused"`
 	Findings    int             `json:"findings"`
 	Age         *metrics.Spread `json:"age_ms,omitempty"` // how old what it shows of moving things is
 	Ticks       *TickReport     `json:"ticks,omitempty"`  // where ticks are compared
+}
+
+// Stay is a time for which a view was in the match.
+type Stay struct {
+	From   Seconds `json:"from_s"`
+	Until  Seconds `json:"until_s"`
+	Entity string  `json:"entity,omitempty"` // its own, if it has one
 }
 
 // RuleReport says whether a watch rule found anything to compare.
@@ -214,7 +222,7 @@ func (j *Judge) verdict(end time.Duration, how ending.Ending) *Verdict {
 	}
 	fits := map[*rulebook.Rule]int{}
 	for _, v := range j.views[1:] {
-		r := ViewReport{Name: v.name, Records: v.records, From: Seconds(v.from), To: Seconds(v.to), Judged: Seconds(v.inFor),
+		r := ViewReport{Name: v.name, Records: v.records, From: Seconds(v.from), To: Seconds(v.to), Judged: Seconds(v.inFor), Stays: v.stays,
 			Comparisons: v.comparisons, Excused: v.excused, Age: v.ages.spread()}
 		for _, m := range v.mirrors {
 			if m != nil && m.thing != nil {

@@ -21,6 +21,7 @@ type view struct {
 	spoke       bool
 	from, to    time.Duration // first and last record
 	inFor       time.Duration
+	stays       []Stay
 	mirrors     []*mirror // by trace.Entity
 	down, up    hearing
 	asked       time.Duration // the moment of the two answers below
@@ -323,12 +324,22 @@ func (j *Judge) leave(v *view, t time.Duration) {
 	}
 	v.in = false
 	v.endStray(t, "the view leaving the match")
-	v.inFor += t - v.joinedAt
+	v.stayed(t)
 	v.each(func(k *tracker) {
 		if k.active {
 			k.stop(j, v, t)
 		}
 	})
+}
+
+// stayed notes that a stay ends.
+func (v *view) stayed(until time.Duration) {
+	v.inFor += until - v.joinedAt
+	stay := Stay{From: Seconds(v.joinedAt), Until: Seconds(until)}
+	if v.own != trace.Nobody {
+		stay.Entity = v.judge.config.Names.EntityID(v.own)
+	}
+	v.stays = append(v.stays, stay)
 }
 
 // membership is a join or a leave, as one view told of it.
