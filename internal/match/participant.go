@@ -3,18 +3,10 @@ package match
 import (
 	"errors"
 	"fmt"
-	"maps"
-	"math"
-	"net"
-	"os"
-	"path/filepath"
 	"regexp"
-	"slices"
-	"strconv"
 	"sync/atomic"
 	"time"
 
-	"zitherwheel/internal/bot"
 	"zitherwheel/internal/control"
 	"zitherwheel/internal/lines"
 	"zitherwheel/internal/match/process"
@@ -45,15 +37,7 @@ type participant struct {
 
 	// of a bot
 	route
-	bot    bot.Player
-	did    bot.Recorder
-	steps  plan.Bot
-	seq    uint64
-	told   string       // the input that its view was told last
-	sent   control.Line // the input that was sent last
-	joins  bool         // it is to join as soon as its process has ended
-	leaves time.Duration
-	asked  time.Duration // when it was to join last; 0 means never
+	driver
 
 	restartAt time.Duration // the server; 0 means not
 }
@@ -88,220 +72,12 @@ func (m *wallMatch) newParticipant(view int, name string, program *plan.Program)
 		facts: facts{joins: map[string]int{}, entities: map[string]string{}, refused: map[string]bool{}}}
 }
 
-// values are what stands for words in braces in its commands.
-func (p *participant) values(tracePath string) map[string]string {
-	m := p.match
-	v := maps.Clone(m.values)
-	v["name"], v["trace"] = p.name, tracePath
-	frame := m.plan.Game.FPS
-	if p.steps.FPS > 0 {
-		frame = p.steps.FPS
-	}
-	v["fps"] = strconv.Itoa(frame)
-	v["report"] = strconv.Itoa(min(frame, m.plan.Game.Report))
-	addresses := m.addresses
-	if len(p.at) > 0 {
-		addresses = p.at
-	}
-	for i, at := range addresses {
-		host, port, _ := net.SplitHostPort(at)
-		if i == 0 {
-			v["host"], v["port"] = host, port
-		}
-		v["port-"+m.build.Ports[i].Name] = port
-	}
-	return v
-}
-
-// start starts its process.
-func (p *participant) start() error {
-	m := p.match
-	spec := process.Spec{Name: p.title(), Folder: m.build.Folder, DriveInput: p.program.Drive == plan.InputDrive, DriveSocket: p.program.Drive == plan.SocketDrive,
-		Signal: p.program.Stop.Signal, StopWithin: p.program.Stop.Within, Guard: m.guard}
-	var tracePath string
-	var err error
-	if spec.Trace, tracePath, err = p.tracePlace(); err != nil {
-		return err
-	}
-	values := p.values(tracePath)
-	for _, word := range p.program.Run {
-		spec.Run = append(spec.Run, plan.Fill(word, values))
-	}
-	spec.Env = p.environment(values)
-	p.live = clocksync.Live{}
-	p.mirror.forget()
-	p.sent, p.told = control.Line{}, ""
-	p.started = m.now()
-	p.facts.started++
-	m.releasePorts()
-	process, err := process.Start(spec, func(l process.Line) {
-		// Trace lines are waited for. A flood of log text is neither to slow the
-		// program down nor to hold up what others say.
-		if !l.Trace && len(m.events) > logsWaiting {
-			p.dropped.Add(1)
-			return
-		}
-		m.events <- event{participant: p, line: l}
-	})
-	if err != nil {
-		if spec.Trace.Socket != nil {
-			spec.Trace.Socket.Close()
-		}
-		return err
-	}
-	p.process = process
-	go func() {
-		<-process.Exited()
-		m.events <- event{participant: p, ended: process}
-	}()
-	if p != m.server {
-		p.say(control.Line{Do: control.Hello, Version: control.Version, Name: p.name, Seed: m.plan.Seed})
-	}
-	return nil
-}
-
-// tracePlace is where its process is to tell its trace lines: a file, or an address that
-// is listened at.
-func (p *participant) tracePlace() (place process.Trace, path string, err error) {
-	switch p.program.Trace {
-	case plan.OutputTrace:
-	case plan.NoTrace:
-		place.None = true
-	case plan.SocketTrace:
-		listener, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			return place, "", fmt.Errorf("listening for the trace of %s: %w", p.title(), err)
-		}
-		place.Socket, path = listener, listener.Addr().String()
-	default:
-		path = plan.Fill(p.program.Trace, p.values(""))
-		if !filepath.IsAbs(path) {
-			path = filepath.Join(p.match.build.Folder, path)
-		}
-		if err := os.Remove(path); err != nil && !os.IsNotExist(err) { // what an earlier run left there is not this one's
-			return place, "", err
-		}
-		place.File = path
-	}
-	return place, path, nil
-}
-
-// environment is what its process finds in its environment beside this program's.
-func (p *participant) environment(values map[string]string) (list []string) {
-	env := map[string]string{"ZWHEEL_NAME": p.name, "ZWHEEL_SEED": values["seed"], "ZWHEEL_SERVER": net.JoinHostPort(values["host"], values["port"]), "ZWHEEL_TRACE": values["trace"]}
-	for _, more := range []map[string]string{p.match.build.Env, p.program.Env} {
-		for k, v := range more {
-			env[k] = plan.Fill(v, values)
-		}
-	}
-	for _, k := range slices.Sorted(maps.Keys(env)) {
-		list = append(list, k+"="+env[k])
-	}
-	return list
-}
-
 func (p *participant) running() bool { return p.process != nil && p.process.Running() }
 
 func (p *participant) say(l control.Line) {
 	if p.program.Drive != plan.NoDrive && p.process != nil && !p.process.Say(l.Encode()) {
 		p.facts.unsaid++
 	}
-}
-
-// drivable reports whether its client reads control lines.
-func (p *participant) drivable() bool { return p.program.Drive != plan.NoDrive }
-
-// act lets the bot do what it does now.
-func (p *participant) act(now time.Duration) error {
-	action := p.bot.Act(now, &p.mirror)
-	if p.did.Saw(now, action) {
-		p.match.note(p.match.moment(p.name, p.did.Moments[len(p.did.Moments)-1]))
-		p.did.Moments = p.did.Moments[:0]
-	}
-	if action.Leave {
-		p.leave(now)
-	}
-	if action.Join {
-		p.joins = true
-	}
-	if p.joins && p.leaves == 0 {
-		p.joins = false
-		if err := p.join(now); err != nil {
-			return err
-		}
-	}
-	if cheat := action.Cheat; cheat != nil {
-		for _, what := range cheat.Sets {
-			switch what {
-			case "speed": // more than any key gives; see Hurry
-			case "place":
-				p.say(control.Line{Do: control.Set, What: what, To: cheat.To[:]})
-			default:
-				p.say(control.Line{Do: control.Set, What: what})
-			}
-		}
-	}
-	if p.mirror.inside {
-		p.input(now, action)
-	}
-	return nil
-}
-
-// join starts the process if there is none, and asks it to join.
-func (p *participant) join(now time.Duration) error {
-	p.asked = max(now, 1)
-	if !p.running() {
-		if err := p.start(); err != nil {
-			return err
-		}
-	}
-	p.say(control.Line{Do: control.Join})
-	return nil
-}
-
-// leaveWithin is how long a client has for its goodbye before it is stopped.
-const leaveWithin = 300 * time.Millisecond
-
-// leave asks the client to leave, and ends its process if that is not to stay.
-func (p *participant) leave(now time.Duration) {
-	p.asked = 0
-	if !p.running() {
-		return
-	}
-	p.say(control.Line{Do: control.Leave})
-	if p.program.KeepRunning {
-		return
-	}
-	p.leaves = max(now, 1)
-	process, wait := p.process, leaveWithin
-	if !p.drivable() {
-		wait = 0
-	}
-	time.AfterFunc(wait, func() { process.Stop() })
-}
-
-// input hands the client what the bot does, when that changes.
-func (p *participant) input(now time.Duration, a bot.Action) {
-	round := func(f float64) float64 { return math.Round(f*100) / 100 }
-	line := control.Line{Do: control.Input, Move: round(a.Move + a.Hurry), Turn: round(a.Turn), Run: a.Run, Hold: a.Held}
-	if !same(line, p.sent) {
-		p.sent = line
-		p.seq++
-		line.Seq = p.seq
-		p.say(line)
-	}
-	if a.Press != "" {
-		p.seq++
-		p.say(control.Line{Do: control.Press, Seq: p.seq, Input: a.Press})
-	}
-	if text := a.Text(); text != p.told {
-		p.told = text
-		p.record(&trace.Record{T: now, Input: text, Seq: p.seq})
-	}
-}
-
-func same(a, b control.Line) bool {
-	return a.Do == b.Do && a.Move == b.Move && a.Turn == b.Turn && a.Run == b.Run && slices.Equal(a.Hold, b.Hold)
 }
 
 // hear takes in a line of its process.

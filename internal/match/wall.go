@@ -20,7 +20,6 @@ import (
 	"zitherwheel/internal/review/feed"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/run/ending"
-	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/metrics"
 	"zitherwheel/internal/verdict/rulebook"
 )
@@ -49,14 +48,13 @@ type wallMatch struct {
 	addresses    []string // of the server, by its ports
 	events       chan event
 	stalls       stalls
-	meter        process.Meter
-	flushed      time.Duration
-	loaded       time.Duration
-	ending       ending.Ending // as it is known so far; Failed when the match cannot go on
-	stopped      bool          // at the first finding
-	early        bool          // it is over, because the server has ended well with nobody in it
-	listened     time.Duration // when what had come was judged last
-	told         time.Time     // when progress was told last
+	loads
+	flushed  time.Duration
+	ending   ending.Ending // as it is known so far; Failed when the match cannot go on
+	stopped  bool          // at the first finding
+	early    bool          // it is over, because the server has ended well with nobody in it
+	listened time.Duration // when what had come was judged last
+	told     time.Time     // when progress was told last
 }
 
 // event is a line of a process, its end, or what processes use of the machine.
@@ -340,48 +338,6 @@ func (m *wallMatch) moment(name string, moment bot.Moment) error {
 		return err
 	}
 	return m.folder.Input(line)
-}
-
-// readLoads reads what processes use, beside the match: it takes a while.
-func (m *wallMatch) readLoads() {
-	var pids []int
-	for _, p := range m.participants {
-		if p.running() {
-			pids = append(pids, p.process.PID())
-		}
-	}
-	if len(pids) == 0 {
-		return
-	}
-	go func() {
-		loads := m.meter.Read(pids)
-		select {
-		case m.events <- event{loads: loads}:
-		default: // there is more urgent news
-		}
-	}()
-}
-
-func (m *wallMatch) takeLoads(loads map[int]process.Load) {
-	for _, p := range m.participants {
-		if p.process == nil {
-			continue
-		}
-		load, ok := loads[p.process.PID()]
-		if !ok {
-			continue
-		}
-		if load.Stopped && !p.facts.stopped {
-			m.tell("the process of %s is stopped", p.name)
-		}
-		p.facts.stopped = load.Stopped
-		if !p.facts.loading { // the first reading of a process has no CPU
-			p.facts.loading = true
-			continue
-		}
-		p.record(&trace.Record{T: m.now(), Checkpoint: metrics.LoadMark, ID: "process",
-			Data: fmt.Sprintf(`{"cpu":%.3f,"resident":%d,"threads":%d,"files":%d}`, load.CPU, load.Resident, load.Threads, load.Files)})
-	}
 }
 
 // stop ends all processes, clients first, and closes what is open.

@@ -1,0 +1,58 @@
+package match
+
+import (
+	"fmt"
+	"time"
+
+	"zitherwheel/internal/match/process"
+	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/metrics"
+)
+
+// loads is what the processes of a match use of the machine.
+type loads struct {
+	meter  process.Meter
+	loaded time.Duration // when it was read last
+}
+
+// readLoads reads what processes use, beside the match: it takes a while.
+func (m *wallMatch) readLoads() {
+	var pids []int
+	for _, p := range m.participants {
+		if p.running() {
+			pids = append(pids, p.process.PID())
+		}
+	}
+	if len(pids) == 0 {
+		return
+	}
+	go func() {
+		loads := m.meter.Read(pids)
+		select {
+		case m.events <- event{loads: loads}:
+		default: // there is more urgent news
+		}
+	}()
+}
+
+func (m *wallMatch) takeLoads(loads map[int]process.Load) {
+	for _, p := range m.participants {
+		if p.process == nil {
+			continue
+		}
+		load, ok := loads[p.process.PID()]
+		if !ok {
+			continue
+		}
+		if load.Stopped && !p.facts.stopped {
+			m.tell("the process of %s is stopped", p.name)
+		}
+		p.facts.stopped = load.Stopped
+		if !p.facts.loading { // the first reading of a process has no CPU
+			p.facts.loading = true
+			continue
+		}
+		p.record(&trace.Record{T: m.now(), Checkpoint: metrics.LoadMark, ID: "process",
+			Data: fmt.Sprintf(`{"cpu":%.3f,"resident":%d,"threads":%d,"files":%d}`, load.CPU, load.Resident, load.Threads, load.Files)})
+	}
+}
