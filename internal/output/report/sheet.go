@@ -10,7 +10,7 @@ import (
 	"zitherwheel/internal/verdict/rulebook"
 )
 
-// Sheet writes one thing at one moment: a row for each field, a column for each view.
+// Sheet writes one entity at one moment: a row for each field, a column for each view.
 func (t *Text) Sheet(s inspect.Sheet) {
 	when := at(s.At)
 	if s.Tick != nil {

@@ -165,7 +165,7 @@ func studyClocks(ctx context.Context, traces Traces) (*clocks, error) {
 // mostPlaces bounds the memory of a look at trajectories.
 const mostPlaces = 400_000
 
-// tracks reads the ways of things whose places the rules name.
+// tracks reads the ways of entities whose places the rules name.
 func tracks(ctx context.Context, path string, rules rulebook.Rules) (map[string]*clocksync.Track, error) {
 	list, places, count := map[string]*clocksync.Track{}, map[string][3]float64{}, 0
 	err := walk(ctx, path, func(r *trace.Record, names *trace.Names) {

@@ -124,7 +124,7 @@ func listen(ctx context.Context, traces Traces, clocks *clocks) ([]*pulse, error
 // a counter of its own that runs is no sign that a match goes on.
 type news struct {
 	rules []rulebook.Rule
-	now   map[[2]int32]trace.Value // what was told last, of each field of each thing that is watched
+	now   map[[2]int32]trace.Value // what was told last, of each field of each entity that is watched
 	watch map[[2]int32]bool        // which are
 }
 

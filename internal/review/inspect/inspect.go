@@ -1,4 +1,4 @@
-// Package inspect looks into a run folder at one moment: how one thing stood then,
+// Package inspect looks into a run folder at one moment: how one entity stood then,
 // as the server and each client believed it, side by side. It reads no more of the
 // traces than it needs.
 //
@@ -26,7 +26,7 @@ import (
 	"zitherwheel/internal/verdict/rulebook"
 )
 
-// Sheet is one thing at one moment, a row for each field and a column for each view.
+// Sheet is one entity at one moment, a row for each field and a column for each view.
 type Sheet struct {
 	Entity string        `json:"entity"`
 	At     judge.Seconds `json:"t_s"`
@@ -63,7 +63,7 @@ const theOne judge.Stands = "reference"
 // snapshot, and for what a view may show late.
 const LookBack = 5 * time.Second
 
-// Window is what was said of one thing in a stretch of time, by all views.
+// Window is what was said of one entity in a stretch of time, by all views.
 type Window struct {
 	From, Until time.Duration
 	began       time.Duration // what was read begins there
@@ -79,7 +79,7 @@ type Window struct {
 	heard       []heard // what there is to judge by, in order of time
 }
 
-// said is a value that a view gave a field; of Exists it is whether the thing is
+// said is a value that a view gave a field; of Exists it is whether the entity is
 // there.
 type said struct {
 	t     time.Duration
@@ -95,7 +95,7 @@ type heard struct {
 	packet link.Packet
 }
 
-// Open reads what was said of a thing from LookBack before from until until, and what is needed
+// Open reads what was said of an entity from LookBack before from until until, and what is needed
 // to say how that stood by the rules and the verdict of the run.
 func Open(ctx context.Context, run *run.Run, rules rulebook.Rules, verdict *judge.Verdict, entity string, from, until time.Duration) (*Window, error) {
 	for back := LookBack; ; back *= 4 {
@@ -127,7 +127,7 @@ func newWindow(run *run.Run, rules rulebook.Rules, verdict *judge.Verdict, entit
 	return w
 }
 
-// reaches reports whether every view that was in at From had said something of the thing.
+// reaches reports whether every view that was in at From had said something of the entity.
 func (w *Window) reaches() bool {
 	for view, list := range w.said {
 		if (view == w.reference || w.in(view, w.From)) && (len(list) == 0 || list[0].t > w.From) {
@@ -186,9 +186,9 @@ func (w *Window) read(ctx context.Context, run *run.Run, verdict *judge.Verdict)
 	return nil
 }
 
-// take keeps what a record says of the thing, and of those who look at it.
+// take keeps what a record says of the entity, and of those who look at it.
 func (w *Window) take(view int, t time.Duration, r *trace.Record, wanted []trace.Entity) {
-	thing := wanted[0]
+	entity := wanted[0]
 	own := &trace.Record{T: t, Full: r.Full}
 	switch name := w.views[view]; name { // of others' joining there is nothing to say here
 	case r.Joined:
@@ -201,7 +201,7 @@ func (w *Window) take(view int, t time.Duration, r *trace.Record, wanted []trace
 		if slices.Contains(wanted, c.Entity) {
 			own.State = append(own.State, c)
 		}
-		if c.Entity != thing {
+		if c.Entity != entity {
 			continue
 		}
 		there = true
@@ -214,7 +214,7 @@ func (w *Window) take(view int, t time.Duration, r *trace.Record, wanted []trace
 	}
 	if there {
 		w.said[view] = append(w.said[view], said{t, trace.Exists, trace.Bool(true)})
-	} else if r.Full || slices.Contains(r.Despawned, thing) {
+	} else if r.Full || slices.Contains(r.Despawned, entity) {
 		w.said[view] = append(w.said[view], said{t, trace.Exists, trace.Bool(false)})
 	}
 	for _, e := range r.Despawned {
@@ -262,7 +262,7 @@ func (w *Window) bench() *feed.Bench {
 	return feed.NewBench(w.names, w.views, w.rules, feed.Setting{Reference: reference, Outcomes: w.outcomes})
 }
 
-// At is how the thing stood at a moment of the window.
+// At is how the entity stood at a moment of the window.
 func (w *Window) At(t time.Duration) Sheet {
 	bench := w.bench()
 	for _, h := range w.heard {

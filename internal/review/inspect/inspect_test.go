@@ -159,7 +159,7 @@ func BenchmarkOpen(b *testing.B) {
 	f, err := run.Create(folder, run.About{Title: "x", Clock: "virtual", Views: []string{"server", "fern"}}, []byte("bots: [{name: fern}]"), names)
 	require.NoError(b, err)
 	x := names.Field("x")
-	for i := range 20 * 600 { // ten minutes of thirty things
+	for i := range 20 * 600 { // ten minutes of thirty entities
 		r := trace.Record{T: time.Duration(i) * 50 * ms}
 		for n := range 30 {
 			r.State = append(r.State, trace.Change{Entity: names.Entity(fmt.Sprintf("sheep/%d", n)), Field: x, Value: trace.Number(float64(i * n))})

@@ -24,12 +24,12 @@ type Chapter struct {
 }
 
 // Story tells what both sides of a finding said and did around a moment, in the order
-// of time: states of its thing, inputs, events, marks, joins and leaves, packets that
+// of time: states of its entity, inputs, events, marks, joins and leaves, packets that
 // were lost or late on the view's link, and logs.
 func Story(ctx context.Context, run *run.Run, f *judge.Finding, reference string, from, until time.Duration) ([]Chapter, error) {
 	var list []Chapter
 	names := trace.AnyNames()
-	thing := names.Entity(f.Entity)
+	entity := names.Entity(f.Entity)
 	sides := []string{reference}
 	if !slices.Contains(run.About.Views, reference) { // peers are held against each other
 		sides = slices.Clone(run.About.Views)
@@ -55,7 +55,7 @@ func Story(ctx context.Context, run *run.Run, f *judge.Finding, reference string
 			var changes []string
 			has := false
 			for _, c := range r.State {
-				if c.Entity != thing {
+				if c.Entity != entity {
 					continue
 				}
 				has = true
@@ -64,7 +64,7 @@ func Story(ctx context.Context, run *run.Run, f *judge.Finding, reference string
 					changes = append(changes, names.FieldName(c.Field)+" "+names.Format(c.Value))
 				}
 			}
-			gone := slices.Contains(r.Despawned, thing) || r.Full && !has
+			gone := slices.Contains(r.Despawned, entity) || r.Full && !has
 			if told && len(changes) > 0 {
 				add(r, "state", "%s: %s", f.Entity, strings.Join(changes, ", "))
 			}

@@ -12,14 +12,14 @@ import (
 	"zitherwheel/internal/verdict/rulebook"
 )
 
-// AtTick is how a thing stood at a tick, by the last word of each view on it. Views that
+// AtTick is how an entity stood at a tick, by the last word of each view on it. Views that
 // did not tell that tick are among the silent ones.
 func AtTick(ctx context.Context, run *run.Run, rules rulebook.Rules, verdict *judge.Verdict, entity string, tick int64) (Sheet, error) {
 	w := newWindow(run, rules, verdict, entity, 0, 0)
-	thing, some := w.names.Entity(entity), false
+	e, some := w.names.Entity(entity), false
 	own := make([]bool, len(w.views))
 	for view, name := range w.views {
-		list, itself, told, err := w.tickOf(ctx, run.ViewPath(name), name, thing, tick)
+		list, itself, told, err := w.tickOf(ctx, run.ViewPath(name), name, e, tick)
 		if err != nil {
 			return Sheet{}, err
 		}
@@ -93,9 +93,9 @@ func (w *Window) beside(view, against int, rule *rulebook.Rule) judge.Sight {
 	return judge.Beside(rule, values(view), values(against))
 }
 
-// tickOf is what a view had of a thing at a tick, whether it is its own, and whether the
+// tickOf is what a view had of an entity at a tick, whether it is its own, and whether the
 // view told the tick. Going back to an earlier tick takes back what was told of later ones.
-func (w *Window) tickOf(ctx context.Context, path, view string, thing trace.Entity, tick int64) (list []said, own, told bool, err error) {
+func (w *Window) tickOf(ctx context.Context, path, view string, entity trace.Entity, tick int64) (list []said, own, told bool, err error) {
 	file, err := trace.Open(path)
 	if err != nil {
 		return nil, false, false, err
@@ -110,13 +110,13 @@ func (w *Window) tickOf(ctx context.Context, path, view string, thing trace.Enti
 		if reader.Next(&r) != nil {
 			break // at the end, or where a file breaks off: what could be read counts
 		}
-		own = own || r.Joined == view && w.names.Entity(r.Entity) == thing
+		own = own || r.Joined == view && w.names.Entity(r.Entity) == entity
 		picture := len(r.State) > 0 || r.Full || len(r.Despawned) > 0
-		if r.Full || slices.Contains(r.Despawned, thing) {
+		if r.Full || slices.Contains(r.Despawned, entity) {
 			there = false
 		}
 		for _, c := range r.State {
-			if c.Entity != thing {
+			if c.Entity != entity {
 				continue
 			}
 			if there = true; c.Field != trace.Exists {

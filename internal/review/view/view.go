@@ -1,6 +1,6 @@
 // Package view takes from a run folder, in one pass over its files, what a person
 // needs to see what happened: how the fields of each finding went on both sides,
-// what the links did meanwhile, who was there when, and the ways that things went.
+// what the links did meanwhile, who was there when, and the ways that entities went.
 //
 // It knows run folders, plans and verdicts, and nothing of how they are shown.
 package view

@@ -92,7 +92,7 @@ func TestWhatIsNoRunIsSaid(t *testing.T) {
 	assert.ErrorContains(t, err, "this is not a run folder")
 }
 
-// However a thing goes, what is kept of its way is never farther off than is said.
+// However an entity goes, what is kept of its way is never farther off than is said.
 func TestThinningKeepsTheWay(t *testing.T) {
 	rules := rulebook.Rules{Fields: []rulebook.Rule{{Entities: "*/*", Fields: []string{"x", "y", "z"}, Compare: rulebook.Distance}}}
 	rapid.Check(t, func(t *rapid.T) {

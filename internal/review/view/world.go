@@ -9,7 +9,7 @@ import (
 	"zitherwheel/internal/verdict/rulebook"
 )
 
-// World is where things were, in every view, for playing it back.
+// World is where entities were, in every view, for playing it back.
 type World struct {
 	Views    []string
 	Entities []string
@@ -18,14 +18,14 @@ type World struct {
 	Thinned  float64 // points nearer than this to the line between their neighbours are left out, in the unit of places
 }
 
-// Track is the way of one thing in one view, over one stay.
+// Track is the way of one entity in one view, over one stay.
 type Track struct {
 	View, Entity int // their numbers in the World
 	Points       []Point
-	End          time.Duration // until when the thing was there
+	End          time.Duration // until when the entity was there
 }
 
-// Point is where a thing was at a moment.
+// Point is where an entity was at a moment.
 type Point struct {
 	T    time.Duration
 	X, Y float64
@@ -37,7 +37,7 @@ const (
 	mostPending    = 64
 )
 
-// ways collects the ways that things go.
+// ways collects the ways that entities go.
 type ways struct {
 	names  *trace.Names
 	views  []string
@@ -63,7 +63,7 @@ func newWays(names *trace.Names, views []string, rules rulebook.Rules) *ways {
 	return w
 }
 
-// placeOf is which two of the fields of its place tell where a thing is on the ground: of
+// placeOf is which two of the fields of its place tell where an entity is on the ground: of
 // three, the first and the last.
 func (w *ways) placeOf(e trace.Entity) *[2]trace.Field {
 	place, known := w.places[e]

@@ -1,6 +1,6 @@
 // Package clocksync brings the clocks of views together: it fits by how much and how
 // fast a view's clock goes off the reference's, from two-way exchanges or, where
-// there are none, from the ways that things went. It is pure; it knows nothing of
+// there are none, from the ways that entities went. It is pure; it knows nothing of
 // files and judges nothing.
 package clocksync
 
@@ -81,7 +81,7 @@ func line(ts, offsets []float64) Fit {
 	return Fit{Offset: meanO - slope*meanT, Drift: slope * 1e6, Residual: math.Sqrt(sum/n) * 1e3, Samples: len(ts)}
 }
 
-// Track is where one thing was, in order of time.
+// Track is where one entity was, in order of time.
 type Track struct {
 	T     []float64 // seconds
 	Place [][3]float64
@@ -111,17 +111,17 @@ const (
 	overlapShare = 0.5 // of the samples must fall into the reference's time
 )
 
-// sightings are places of moving things as a view showed them.
+// sightings are places of moving entities as a view showed them.
 type sightings struct {
 	track []*Track // of the reference
 	t     []float64
 	place [][3]float64
 }
 
-// ByTrajectories fits from the ways of things that both sides name: the offset
+// ByTrajectories fits from the ways of entities that both sides name: the offset
 // at which the view's places lie nearest to the reference's. How late a view
-// shows things cannot be told from its clock that way, and becomes part of the
-// offset. Tracks with the same key are of the same thing. ok is false if nothing
+// shows entities cannot be told from its clock that way, and becomes part of the
+// offset. Tracks with the same key are of the same entity. ok is false if nothing
 // moves in both.
 func ByTrajectories(reference, view map[string]*Track) (fit Fit, ok bool) {
 	s := moving(reference, view)
@@ -155,7 +155,7 @@ func ByTrajectories(reference, view map[string]*Track) (fit Fit, ok bool) {
 	return fit, true
 }
 
-// moving picks the samples of a view's tracks at which things move.
+// moving picks the samples of a view's tracks at which entities move.
 func moving(reference, view map[string]*Track) (s sightings) {
 	var keys []string
 	total := 0

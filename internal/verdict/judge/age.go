@@ -48,9 +48,9 @@ func (h *histogram) spread() *metrics.Spread {
 	return s
 }
 
-// ageEvery is how many comparisons of one moving thing share one look at its age. Which
-// of them it is follows from the thing's name, so that it is the same in whatever order
-// things are looked at: a match that is played numbers them otherwise than one that is read.
+// ageEvery is how many comparisons of one moving entity share one look at its age. Which
+// of them it is follows from the entity's name, so that it is the same in whatever order
+// entities are looked at: a match that is played numbers them otherwise than one that is read.
 const ageEvery = 64
 
 func agePhase(name string) int {
@@ -63,8 +63,8 @@ func agePhase(name string) int {
 // is looked for.
 const aroundMatch = 500 * time.Millisecond
 
-// sampleAge notes how old what the view shows of a moving thing is: the time
-// since the reference was nearest to it. Values of things at rest have no age.
+// sampleAge notes how old what the view shows of a moving entity is: the time
+// since the reference was nearest to it. Values of entities at rest have no age.
 func (v *view) sampleAge(k *tracker, t time.Duration) {
 	if k.rule.Compare != rulebook.Distance || k.mirror.own || k.rule.TimeDriven {
 		return

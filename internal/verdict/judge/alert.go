@@ -24,7 +24,7 @@ func (j *Judge) alert(a Alert) {
 
 // alertOf tells of an episode.
 func (j *Judge) alertOf(v *view, k *tracker) {
-	a := Alert{Began: k.run.began, View: v.name, Entity: k.mirror.thing.name, Subject: Subject{Name: k.rule.Label()}}
+	a := Alert{Began: k.run.began, View: v.name, Entity: k.mirror.known.name, Subject: Subject{Name: k.rule.Label()}}
 	if j.config.Alert != nil {
 		a.Kind, _ = j.kindOf(k, v, true)
 	}
@@ -33,7 +33,7 @@ func (j *Judge) alertOf(v *view, k *tracker) {
 
 // Standing is how a view stands while the match goes on.
 type Standing struct {
-	Age   time.Duration // of what it last showed of a moving thing; 0 is not known
+	Age   time.Duration // of what it last showed of a moving entity; 0 is not known
 	Apart int           // fields that disagree at the moment, not all of them for long enough to count
 	Gap   float64       // the largest disagreement of those, in their own unit
 }

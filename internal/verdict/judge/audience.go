@@ -11,21 +11,21 @@ import (
 // expect decides, at t, what of an entity is to be judged in a view.
 func (j *Judge) expect(v *view, m *mirror, t time.Duration) {
 	j.expectOf(v, m, m.existence, t, true)
-	there := m.isThere && m.thing.exists.at(t) == point{1}
+	there := m.isThere && m.known.exists.at(t) == point{1}
 	for _, k := range m.trackers {
-		j.expectOf(v, m, k, t, len(k.path.corners) > 0 && (there || m.isThere && j.couldBeThere(v, m.thing, k.rule, t)))
+		j.expectOf(v, m, k, t, len(k.path.corners) > 0 && (there || m.isThere && j.couldBeThere(v, m.known, k.rule, t)))
 	}
 }
 
-// sleepAfter is how long a thing must be gone on both sides to need no looking at.
+// sleepAfter is how long an entity must be gone on both sides to need no looking at.
 const sleepAfter = 5 * time.Second
 
-// sleeps reports that a thing is long gone on both sides and nothing is open.
+// sleeps reports that an entity is long gone on both sides and nothing is open.
 func (m *mirror) sleeps(t time.Duration) bool {
-	if m.isThere || m.thing.isThere || m.existence != nil && m.existence.apart {
+	if m.isThere || m.known.isThere || m.existence != nil && m.existence.apart {
 		return false
 	}
-	corners := m.thing.exists.corners
+	corners := m.known.exists.corners
 	return t-corners[len(corners)-1].t > sleepAfter && (m.existence == nil || m.existence.match > corners[len(corners)-1].t)
 }
 
@@ -46,11 +46,11 @@ func (j *Judge) expectOf(v *view, m *mirror, k *tracker, t time.Duration, possib
 	}
 }
 
-// couldBeThere reports whether the reference had the thing at any moment that
+// couldBeThere reports whether the reference had the entity at any moment that
 // may explain what the view shows at t. Of a ghost only its existence is judged.
-func (j *Judge) couldBeThere(v *view, thing *thing, rule *rulebook.Rule, t time.Duration) bool {
+func (j *Judge) couldBeThere(v *view, entity *entity, rule *rulebook.Rule, t time.Duration) bool {
 	low, high, _ := v.window(rule, t)
-	_, ok := thing.exists.latest(point{1}, 0, low, high)
+	_, ok := entity.exists.latest(point{1}, 0, low, high)
 	return ok
 }
 
@@ -65,7 +65,7 @@ func (j *Judge) shouldSee(v *view, m *mirror, rule *rulebook.Rule, t time.Durati
 		if m.own {
 			return true
 		}
-		d, ok := j.apart(v, m.thing, rule, t)
+		d, ok := j.apart(v, m.known, rule, t)
 		near := ok && d <= rule.InterestRadius
 		if near && !m.near {
 			m.since = t // the time of grace begins
@@ -92,10 +92,10 @@ func (v *view) couldHearOf(t time.Duration) time.Duration {
 	return v.down.firstSince(t)
 }
 
-// apart is the distance between a view's own entity and a thing, as the
+// apart is the distance between a view's own entity and an entity, as the
 // reference had it at that moment.
-func (j *Judge) apart(v *view, t *thing, rule *rulebook.Rule, at time.Duration) (float64, bool) {
-	own := j.thingOf(v.own)
+func (j *Judge) apart(v *view, t *entity, rule *rulebook.Rule, at time.Duration) (float64, bool) {
+	own := j.entityOf(v.own)
 	if own == nil {
 		return 0, false
 	}
@@ -110,8 +110,8 @@ func (j *Judge) apart(v *view, t *thing, rule *rulebook.Rule, at time.Duration) 
 	return distance(*a, *b), true
 }
 
-// place is where a thing was at a moment, or nil if it was not there.
-func (t *thing) place(fields []trace.Field, at time.Duration) *point {
+// place is where an entity was at a moment, or nil if it was not there.
+func (t *entity) place(fields []trace.Field, at time.Duration) *point {
 	if t.exists.at(at) != (point{1}) {
 		return nil
 	}

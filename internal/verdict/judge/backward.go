@@ -62,7 +62,7 @@ func (k *tracker) askBack(j *Judge, v *view, t time.Duration) {
 		if v.down.known && v.down.firstSince(from+k.rule.MaxDelay) >= v.down.firstSince(to) {
 			continue // nothing that was sent while it stood has arrived
 		}
-		f := &Finding{Kind: Skipped, View: v.name, Entity: k.mirror.thing.name, Subject: Subject{Name: k.rule.Label()}, Own: k.mirror.own,
+		f := &Finding{Kind: Skipped, View: v.name, Entity: k.mirror.known.name, Subject: Subject{Name: k.rule.Label()}, Own: k.mirror.own,
 			BeganAt: Seconds(from), EndedAt: Seconds(to), Ended: "the reference's next change", rule: k.rule, settle: k.rule.MinDuration,
 			Why: fmt.Sprintf("the reference had %s for %.2f s and the view never showed it", j.format(k.rule, corners[i].v), (to - from).Seconds())}
 		f.Evidence = j.circumstances(v, from, to)

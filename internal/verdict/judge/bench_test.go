@@ -10,10 +10,10 @@ import (
 	"zitherwheel/internal/verdict/rulebook"
 )
 
-// BenchmarkJudge measures the cost of a sample: one position of one thing in a
+// BenchmarkJudge measures the cost of a sample: one position of one entity in a
 // client's record, held against the server's path, everything included.
 func BenchmarkJudge(b *testing.B) {
-	const things, clients, records = 28, 8, 200
+	const entities, clients, records = 28, 8, 200
 	m := newMatch()
 	m.views = []string{"server"}
 	for i := range clients {
@@ -21,7 +21,7 @@ func BenchmarkJudge(b *testing.B) {
 	}
 	x, y := m.names.Field("x"), m.names.Field("y")
 	snapshot := func(t float64) (list []trace.Change) {
-		for e := range things {
+		for e := range entities {
 			sin, cos := math.Sincos(t/3 + float64(e))
 			entity := m.names.Entity(fmt.Sprintf("sheep/s%d", e))
 			list = append(list, trace.Change{Entity: entity, Field: x, Value: trace.Number(20 * cos)}, trace.Change{Entity: entity, Field: y, Value: trace.Number(20 * sin)})

@@ -134,7 +134,7 @@ func (j *Judge) gather(v *view, k *tracker) Evidence {
 	// From when on it can have begun on the wire: when the two sides parted.
 	from := e.began
 	switch {
-	case k.path == k.mirror.thing.exists:
+	case k.path == k.mirror.known.exists:
 		if i := k.path.seek(e.began); i > 0 {
 			from = min(from, k.path.corners[i].t)
 		}

@@ -21,7 +21,7 @@ type invariant struct {
 	pairs  map[string]time.Duration
 }
 
-// invariantOf is an invariant about the changes of one thing.
+// invariantOf is an invariant about the changes of one entity.
 type invariantOf struct {
 	*invariant
 	last  point
@@ -41,8 +41,8 @@ func newLaws(names *trace.Names, rules []rulebook.InvariantRule) (invariants []*
 	return invariants
 }
 
-// lawsFor lists the invariants about changes of a thing.
-func (j *Judge) lawsFor(t *thing) (list []*invariantOf) {
+// lawsFor lists the invariants about changes of an entity.
+func (j *Judge) lawsFor(t *entity) (list []*invariantOf) {
 	for _, l := range j.invariants {
 		switch l.rule.Invariant {
 		case rulebook.Range, rulebook.Rising, rulebook.Falling, rulebook.Speed:
@@ -54,8 +54,8 @@ func (j *Judge) lawsFor(t *thing) (list []*invariantOf) {
 	return list
 }
 
-// obey holds the invariants about changes against a thing's new values.
-func (j *Judge) obey(t *thing, at, since time.Duration) {
+// obey holds the invariants about changes against an entity's new values.
+func (j *Judge) obey(t *entity, at, since time.Duration) {
 	for _, l := range t.invariants {
 		v := encode(rulebook.Distance, pick(t.values, l.fields))
 		if math.IsNaN(v[0]) {
@@ -92,7 +92,7 @@ func (j *Judge) obey(t *thing, at, since time.Duration) {
 
 // tooFast decides, once the view of its owner is judged up to that moment,
 // whether an impossible change came from there.
-func (j *Judge) tooFast(t *thing, l *invariantOf, was, v point, at time.Duration, why string) {
+func (j *Judge) tooFast(t *entity, l *invariantOf, was, v point, at time.Duration, why string) {
 	j.waiting.when(at, func() {
 		kind := InvariantBroken
 		for _, owner := range j.views[1:] {
@@ -144,7 +144,7 @@ func (j *Judge) checkOne(l *invariant, at time.Duration) {
 }
 
 func (j *Judge) checkUnique(l *invariant, at time.Duration) {
-	first := map[trace.Value]*thing{}
+	first := map[trace.Value]*entity{}
 	now := map[string]bool{}
 	for _, t := range j.known {
 		f := l.fields[0]
@@ -179,7 +179,7 @@ func (j *Judge) checkUnique(l *invariant, at time.Duration) {
 
 // checkApart holds a new player's start against everybody else's place.
 func (j *Judge) checkApart(id string, at time.Duration) {
-	newcomer := j.thingOf(j.config.Names.Entity(id))
+	newcomer := j.entityOf(j.config.Names.Entity(id))
 	for _, l := range j.invariants {
 		if l.rule.Invariant == rulebook.Apart && l.rule.When == "" && newcomer != nil && l.rule.Fits(id) {
 			j.checkCrowd(l, newcomer, at, "starts")
@@ -187,7 +187,7 @@ func (j *Judge) checkApart(id string, at time.Duration) {
 	}
 }
 
-// checkMoment holds all things that an invariant of an event is about against each other.
+// checkMoment holds all entities that an invariant of an event is about against each other.
 func (j *Judge) checkMoment(event string, at time.Duration) {
 	for _, l := range j.invariants {
 		if l.rule.Invariant != rulebook.Apart || l.rule.When != event {
@@ -201,10 +201,10 @@ func (j *Judge) checkMoment(event string, at time.Duration) {
 	}
 }
 
-// checkCrowd holds one thing's place against those that were named before it, or,
+// checkCrowd holds one entity's place against those that were named before it, or,
 // for one that starts, all others.
-func (j *Judge) checkCrowd(l *invariant, one *thing, at time.Duration, verb string) {
-	place := func(t *thing) point { return encode(rulebook.Distance, pick(t.values, l.fields)) }
+func (j *Judge) checkCrowd(l *invariant, one *entity, at time.Duration, verb string) {
+	place := func(t *entity) point { return encode(rulebook.Distance, pick(t.values, l.fields)) }
 	for _, t := range j.known {
 		if t == one && l.rule.When != "" {
 			return

@@ -40,18 +40,18 @@ type Config struct {
 
 // Judge takes in records and packets and gives a verdict. See [New].
 type Judge struct {
-	config  Config
-	fields  [][]trace.Field // of each rule; nil for existence
-	places  []nearRule      // what rules of things seen from near hold positions in
-	views   []*view
-	things  []*thing // by trace.Entity; nil for those the reference never named
-	known   []*thing // in the order the reference named them
-	now     time.Duration
-	began   bool
-	first   time.Duration // time of the first record
-	behind  time.Duration // how far judging runs behind the newest record
-	waiting queue
-	swept   time.Duration
+	config   Config
+	fields   [][]trace.Field // of each rule; nil for existence
+	places   []nearRule      // what rules of entities seen from near hold positions in
+	views    []*view
+	entities []*entity // by trace.Entity; nil for those the reference never named
+	known    []*entity // in the order the reference named them
+	now      time.Duration
+	began    bool
+	first    time.Duration // time of the first record
+	behind   time.Duration // how far judging runs behind the newest record
+	waiting  queue
+	swept    time.Duration
 
 	lastSaid time.Duration // the reference's last two records with state
 	saidPrev time.Duration
@@ -167,7 +167,7 @@ func (j *Judge) Packet(view int, p link.Packet) {
 	j.views[view].packet(p)
 }
 
-// Age is how old what a view shows of moving things is, in ms, or nil if nothing
+// Age is how old what a view shows of moving entities is, in ms, or nil if nothing
 // was seen moving.
 func (j *Judge) Age(view int) *metrics.Spread { return j.views[view].ages.spread() }
 
@@ -263,7 +263,7 @@ func (j *Judge) sweep(t time.Duration) {
 			continue
 		}
 		for _, m := range v.mirrors {
-			if m != nil && m.thing != nil && !m.sleeps(t) {
+			if m != nil && m.known != nil && !m.sleeps(t) {
 				j.expect(v, m, t)
 				if m.existence != nil {
 					m.existence.advance(j, v, t)
@@ -281,9 +281,9 @@ func (j *Judge) sweep(t time.Duration) {
 		}
 	}
 	oldest -= max(j.longestLag()+2*sweepEvery, keptToExplain)
-	for _, thing := range j.known {
-		thing.exists.forget(oldest)
-		for _, p := range thing.paths {
+	for _, entity := range j.known {
+		entity.exists.forget(oldest)
+		for _, p := range entity.paths {
 			p.forget(oldest)
 		}
 	}

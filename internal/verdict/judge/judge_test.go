@@ -491,7 +491,7 @@ func TestMemoryDoesNotGrowWithTheMatch(t *testing.T) {
 		j.Record(0, &r)
 		j.Record(1, &r)
 	}
-	for _, p := range j.thingOf(entity).paths {
+	for _, p := range j.entityOf(entity).paths {
 		assert.Less(t, len(p.corners), 300)
 	}
 	assert.Less(t, len(j.waiting.waiting), 3000)

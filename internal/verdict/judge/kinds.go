@@ -17,8 +17,8 @@ type Kind string
 const (
 	Missing            Kind = "missing"          // the reference has the entity, the view does not
 	Ghost              Kind = "ghost"            // the view has an entity that the reference does not
-	DuplicateEntity    Kind = "duplicate-entity" // one thing twice
-	NotOne             Kind = "not-one"          // a unique thing absent or double
+	DuplicateEntity    Kind = "duplicate-entity" // one entity twice
+	NotOne             Kind = "not-one"          // a unique entity absent or double
 	Frozen             Kind = "frozen"           // the view stays at an old value of the reference
 	NeverSent          Kind = "never-sent"       // the view changed it, the reference never did
 	NeverArrived       Kind = "never-arrived"    // the reference changed it, the view never did, though it hears the rest
@@ -92,7 +92,7 @@ func (j *Judge) kindOf(k *tracker, v *view, open bool) (Kind, string) {
 // existing tells whether the view or the reference alone has the entity.
 func (k *tracker) existing() (Kind, string) {
 	switch {
-	case k.path != k.mirror.thing.exists:
+	case k.path != k.mirror.known.exists:
 		return "", ""
 	case k.run.seen[0].view == (point{1}):
 		return Ghost, "the view shows it while the reference does not have it"
@@ -315,7 +315,7 @@ var wrapBits = [...]int{8, 16, 32}
 // Where the rule does not name the step, those of usual encodings are tried, and
 // only for shifts so large against the tolerance that chance cannot hit them.
 func (k *tracker) wrapOf(v *view, s sighting) float64 {
-	if k.rule.Compare != rulebook.Distance || k.path == k.mirror.thing.exists {
+	if k.rule.Compare != rulebook.Distance || k.path == k.mirror.known.exists {
 		return 0
 	}
 	low, high, _ := v.window(k.rule, s.t)

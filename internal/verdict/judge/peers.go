@@ -45,7 +45,7 @@ type dispute struct {
 	against []string
 }
 
-// disputes puts together what the verdicts say about the same thing in the same view at
+// disputes puts together what the verdicts say about the same entity in the same view at
 // the same time.
 func disputes(peers []string, verdicts []*Verdict) (list []*dispute) {
 	for i, v := range verdicts {

@@ -9,8 +9,8 @@ import (
 	"zitherwheel/internal/verdict/rulebook"
 )
 
-// thing is an entity as the reference knows it.
-type thing struct {
+// entity is an entity as the reference knows it.
+type entity struct {
 	id         trace.Entity
 	name       string
 	exists     *path
@@ -25,7 +25,7 @@ type thing struct {
 	otherRule  []rulePath // and in others
 }
 
-// nearRule stands for the fields that hold the positions of things, which are
+// nearRule stands for the fields that hold the positions of entities, which are
 // followed whether or not a rule compares them.
 type nearRule struct {
 	compare rulebook.Rule
@@ -64,11 +64,11 @@ func (j *Judge) reference(r *trace.Record) {
 		since = r.T - time.Duration(j.beat)
 	}
 	j.stamp++
-	var last *thing
+	var last *entity
 	for i := range r.State {
 		c := &r.State[i]
 		if last == nil || last.id != c.Entity {
-			j.settleThing(last, r.T, since)
+			j.settleEntity(last, r.T, since)
 			last = j.named(c.Entity)
 			last.stamp = j.stamp
 			last.appear(r.T)
@@ -77,9 +77,9 @@ func (j *Judge) reference(r *trace.Record) {
 			last.set(j, c.Field, c.Value)
 		}
 	}
-	j.settleThing(last, r.T, since)
+	j.settleEntity(last, r.T, since)
 	for _, e := range r.Despawned {
-		if t := j.thingOf(e); t != nil {
+		if t := j.entityOf(e); t != nil {
 			t.vanish(r.T)
 		}
 	}
@@ -100,25 +100,25 @@ func (j *Judge) reference(r *trace.Record) {
 	}
 }
 
-func (j *Judge) thingOf(e trace.Entity) *thing {
-	if int(e) < len(j.things) {
-		return j.things[e]
+func (j *Judge) entityOf(e trace.Entity) *entity {
+	if int(e) < len(j.entities) {
+		return j.entities[e]
 	}
 	return nil
 }
 
-// named returns the thing of that number, making it at its first naming.
-func (j *Judge) named(e trace.Entity) *thing {
-	if t := j.thingOf(e); t != nil {
+// named returns the entity of that number, making it at its first naming.
+func (j *Judge) named(e trace.Entity) *entity {
+	if t := j.entityOf(e); t != nil {
 		return t
 	}
-	for len(j.things) <= int(e) {
-		j.things = append(j.things, nil)
+	for len(j.entities) <= int(e) {
+		j.entities = append(j.entities, nil)
 	}
-	t := &thing{id: e, name: j.config.Names.EntityID(e), exists: &path{compare: rulebook.Exact}}
+	t := &entity{id: e, name: j.config.Names.EntityID(e), exists: &path{compare: rulebook.Exact}}
 	t.exists.corners = append(t.exists.corners, corner{-never, point{0}})
 	t.invariants = j.lawsFor(t)
-	j.things[e] = t
+	j.entities[e] = t
 	j.known = append(j.known, t)
 	for _, v := range j.views[1:] {
 		if m := v.mirrorOf(e); m != nil {
@@ -130,7 +130,7 @@ func (j *Judge) named(e trace.Entity) *thing {
 	return t
 }
 
-func (t *thing) appear(at time.Duration) {
+func (t *entity) appear(at time.Duration) {
 	if !t.isThere {
 		t.isThere = true
 		for _, l := range t.invariants {
@@ -143,15 +143,15 @@ func (t *thing) appear(at time.Duration) {
 	}
 }
 
-func (t *thing) vanish(at time.Duration) {
+func (t *entity) vanish(at time.Duration) {
 	if t.isThere {
 		t.isThere = false
 		t.exists.add(at, at, point{0})
 	}
 }
 
-// set gives a field of a thing a value and marks the paths it belongs to.
-func (t *thing) set(j *Judge, f trace.Field, v trace.Value) {
+// set gives a field of an entity a value and marks the paths it belongs to.
+func (t *entity) set(j *Judge, f trace.Field, v trace.Value) {
 	if int(f) >= len(t.byField) {
 		t.byField = append(t.byField, make([][]*path, int(f)+1-len(t.byField))...)
 		t.values = append(t.values, make([]trace.Value, int(f)+1-len(t.values))...)
@@ -172,7 +172,7 @@ func (t *thing) set(j *Judge, f trace.Field, v trace.Value) {
 }
 
 // compile finds the rules that speak of a field when it is first named.
-func (t *thing) compile(j *Judge, f trace.Field) {
+func (t *entity) compile(j *Judge, f trace.Field) {
 	t.byField[f] = []*path{} // from now on: nothing to find
 	name := j.config.Names.FieldName(f)
 	for _, own := range [...]bool{true, false} {
@@ -189,7 +189,7 @@ func (t *thing) compile(j *Judge, f trace.Field) {
 		if !slices.ContainsFunc(*list, func(rp rulePath) bool { return rp.rule == rule }) {
 			*list = append(*list, rulePath{rule, p})
 			for _, v := range j.views[1:] {
-				if m := v.mirrorOf(t.id); m != nil && m.thing == t && m.own == own {
+				if m := v.mirrorOf(t.id); m != nil && m.known == t && m.own == own {
 					m.trackers, m.watchers = append(m.trackers, m.tracker(rule, p)), nil
 				}
 			}
@@ -203,13 +203,13 @@ func (t *thing) compile(j *Judge, f trace.Field) {
 	}
 }
 
-func (t *thing) follow(f trace.Field, p *path) {
+func (t *entity) follow(f trace.Field, p *path) {
 	if !slices.Contains(t.byField[f], p) {
 		t.byField[f] = append(t.byField[f], p)
 	}
 }
 
-func (t *thing) pathFor(rule *rulebook.Rule, fields []trace.Field) *path {
+func (t *entity) pathFor(rule *rulebook.Rule, fields []trace.Field) *path {
 	for _, p := range t.paths {
 		if p.compare == rule.Compare && p.circle == rule.Circle && slices.Equal(p.fields, fields) {
 			return p
@@ -220,8 +220,8 @@ func (t *thing) pathFor(rule *rulebook.Rule, fields []trace.Field) *path {
 	return p
 }
 
-// settleThing turns the fields that a record changed into corners of paths.
-func (j *Judge) settleThing(t *thing, at, since time.Duration) {
+// settleEntity turns the fields that a record changed into corners of paths.
+func (j *Judge) settleEntity(t *entity, at, since time.Duration) {
 	if t == nil {
 		return
 	}

@@ -39,7 +39,7 @@ func (w account) between(t float64) float64 {
 }
 
 // near reports whether the reference had something within the tolerance around t, or on
-// its straight way between two things it said.
+// its straight way between two entities it said.
 func (w account) near(v, t, tolerance float64, line bool) bool {
 	before, _ := w.at(t - 0.06)
 	low, high := before, before

@@ -39,7 +39,7 @@ func (j *Judge) Sights(number int, e trace.Entity, t time.Duration) (list []Sigh
 	j.catchUp(t + 1)
 	v := j.views[number]
 	m := v.mirrorOf(e)
-	if m == nil || m.thing == nil {
+	if m == nil || m.known == nil {
 		return nil
 	}
 	j.expect(v, m, t)

@@ -43,14 +43,14 @@ func TestATraceAgreesWithItselfTickByTick(t *testing.T) {
 				words = append(words, fmt.Sprintf(`"tick":%d`, tick))
 			}
 			if rapid.Bool().Draw(t, "says") {
-				var things []string
+				var entities []string
 				for _, id := range []string{"unit/a", "unit/b", "match/m"} {
 					if rapid.Bool().Draw(t, "names") {
-						things = append(things, fmt.Sprintf(`"%s":{"x":%s,"y":%d,"facing":%s,"task":%s,"checksum":%s}`, id, pick("x", "1", "1.5", "null", `"NaN"`, "1e300"),
+						entities = append(entities, fmt.Sprintf(`"%s":{"x":%s,"y":%d,"facing":%s,"task":%s,"checksum":%s}`, id, pick("x", "1", "1.5", "null", `"NaN"`, "1e300"),
 							rapid.IntRange(-3, 3).Draw(t, "y"), pick("facing", "10", "350", "-720.5", `"Infinity"`), pick("task", `"dig"`, "true", "3"), pick("checksum", `"af"`, "7", "null")))
 					}
 				}
-				words = append(words, `"state":{`+strings.Join(things, ",")+`}`)
+				words = append(words, `"state":{`+strings.Join(entities, ",")+`}`)
 				if rapid.IntRange(0, 3).Draw(t, "full") == 0 {
 					words = append(words, `"full":true`)
 				}

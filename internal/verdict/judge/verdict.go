@@ -72,7 +72,7 @@ type ViewReport struct {
 	Comparisons int             `json:"comparisons"`
 	Excused     int             `json:"excused"`
 	Findings    int             `json:"findings"`
-	Age         *metrics.Spread `json:"age_ms,omitempty"` // how old what it shows of moving things is
+	Age         *metrics.Spread `json:"age_ms,omitempty"` // how old what it shows of moving entities is
 	Ticks       *TickReport     `json:"ticks,omitempty"`  // where ticks are compared
 }
 
@@ -178,7 +178,7 @@ func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
 	e := k.run
 	kind, why := j.kindOf(k, v, open)
 	f := &Finding{
-		Kind: kind, Why: why, View: v.name, Entity: k.mirror.thing.name, Subject: Subject{Name: k.rule.Label()}, Own: k.mirror.own,
+		Kind: kind, Why: why, View: v.name, Entity: k.mirror.known.name, Subject: Subject{Name: k.rule.Label()}, Own: k.mirror.own,
 		BeganAt: Seconds(e.began), EndedAt: Seconds(end), Open: open, Apart: Seconds(e.amount), Evidence: e.evidence, rule: k.rule, settle: k.rule.MinDuration,
 	}
 	switch {
@@ -225,7 +225,7 @@ func (j *Judge) verdict(end time.Duration, how ending.Ending) *Verdict {
 		r := ViewReport{Name: v.name, Records: v.records, From: Seconds(v.from), To: Seconds(v.to), Judged: Seconds(v.inFor), Stays: v.stays,
 			Comparisons: v.comparisons, Excused: v.excused, Age: v.ages.spread()}
 		for _, m := range v.mirrors {
-			if m != nil && m.thing != nil {
+			if m != nil && m.known != nil {
 				r.Entities++
 			}
 		}

@@ -48,7 +48,7 @@ type view struct {
 // mirror is an entity as one view knows it.
 type mirror struct {
 	entity    trace.Entity
-	thing     *thing // nil while the reference has not named it
+	known     *entity // nil while the reference has not named it
 	isThere   bool
 	stamp     int
 	values    []trace.Value // by trace.Field
@@ -98,12 +98,12 @@ func (v *view) mirror(e trace.Entity) *mirror {
 }
 
 func (m *mirror) tracker(rule *rulebook.Rule, p *path) *tracker {
-	return &tracker{rule: rule, path: p, mirror: m, match: -never, run: &episode{}, sampled: agePhase(m.thing.name)}
+	return &tracker{rule: rule, path: p, mirror: m, match: -never, run: &episode{}, sampled: agePhase(m.known.name)}
 }
 
 // attach connects a view's entity with the reference's.
-func (j *Judge) attach(v *view, m *mirror, t *thing) {
-	m.thing, m.own, m.since = t, t.id == v.own, -never
+func (j *Judge) attach(v *view, m *mirror, t *entity) {
+	m.known, m.own, m.since = t, t.id == v.own, -never
 	if i := rulebook.Find(j.config.Rules.Fields, t.name, m.own, rulebook.Existence); i >= 0 && j.config.Rules.Fields[i].Judged() {
 		m.existence = m.tracker(&j.config.Rules.Fields[i], t.exists)
 		m.existence.holds = true
@@ -247,7 +247,7 @@ const trailKept = 2500 * time.Millisecond
 // leaveTrail remembers for a while what a view said of its own entity, as far as
 // an invariant asks who moved it first.
 func (v *view) leaveTrail(m *mirror, t time.Duration) {
-	if m.thing == nil || len(m.thing.invariants) == 0 {
+	if m.known == nil || len(m.known.invariants) == 0 {
 		return
 	}
 	for len(v.trail) > 0 && t-v.trail[0].t > trailKept {
@@ -258,9 +258,9 @@ func (v *view) leaveTrail(m *mirror, t time.Duration) {
 
 // meet: an entity came into a view.
 func (j *Judge) meet(v *view, m *mirror, t time.Duration) {
-	if m.thing == nil {
-		if thing := j.thingOf(m.entity); thing != nil {
-			j.attach(v, m, thing)
+	if m.known == nil {
+		if entity := j.entityOf(m.entity); entity != nil {
+			j.attach(v, m, entity)
 		} else {
 			j.named(m.entity) // the reference never spoke of it: it is absent there
 		}
@@ -302,15 +302,15 @@ func (j *Judge) enter(v *view, t time.Duration, own trace.Entity) {
 	if own != v.own {
 		v.own = own
 		for _, m := range v.mirrors {
-			if m != nil && m.thing != nil {
-				j.attach(v, m, m.thing)
+			if m != nil && m.known != nil {
+				j.attach(v, m, m.known)
 			}
 		}
 	}
-	for _, thing := range j.known {
-		m := v.mirror(thing.id)
-		if m.thing == nil {
-			j.attach(v, m, thing)
+	for _, entity := range j.known {
+		m := v.mirror(entity.id)
+		if m.known == nil {
+			j.attach(v, m, entity)
 		}
 		m.since, m.near, m.expected = -never, false, false
 		j.expect(v, m, t)

@@ -71,7 +71,7 @@ type Traffic struct {
 type View struct {
 	Name                 string              `json:"name"`
 	InFor                float64             `json:"in_s"`
-	Age                  *Spread             `json:"age_ms,omitempty"`          // of what it shows of moving things
+	Age                  *Spread             `json:"age_ms,omitempty"`          // of what it shows of moving entities
 	Corrections          *Spread             `json:"corrections,omitempty"`     // of its own entity, in the unit of places
 	CorrectionsPerMinute float64             `json:"corrections_per_minute"`    //
 	ResponseOwn          *Spread             `json:"response_own_ms,omitempty"` // from an input to the first change in its own view
@@ -93,7 +93,7 @@ type Measures struct {
 	Timing *Timing `json:"timing,omitempty"` // how well a run on the wall clock kept time
 }
 
-// smoothest is the roughness below which things count as standing: that of
+// smoothest is the roughness below which entities count as standing: that of
 // numbers on the wire.
 const smoothest = 2.0
 

@@ -21,7 +21,7 @@ func TestTheFirstRuleThatFitsDecides(t *testing.T) {
 		field        string
 		want         int
 	}{
-		{"own things have rules of their own", "dog/fern", true, "x", 0},
+		{"own entities have rules of their own", "dog/fern", true, "x", 0},
 		{"and so have those of others", "dog/fern", false, "x", 1},
 		{"a rule for one entity, before the one for all", "dog/fern", false, "stamina", 2},
 		{"a rule for all", "dog/moss", true, "stamina", 3},

@@ -13,7 +13,7 @@ type Invariant string
 const (
 	One     Invariant = "one"     // exactly one entity fits
 	Unique  Invariant = "unique"  // no two entities have the same value of the field
-	Apart   Invariant = "apart"   // things are at least so far from each other when an event happens, or a player joins
+	Apart   Invariant = "apart"   // entities are at least so far from each other when an event happens, or a player joins
 	Range   Invariant = "range"   // a value stays between least and most
 	Rising  Invariant = "rising"  // a value never falls
 	Falling Invariant = "falling" // a value never rises
