@@ -56,7 +56,7 @@ func (k *tracker) askBack(j *Judge, v *view, t time.Duration) {
 			return
 		}
 		k.asked = to
-		if from < v.joinedAt || to-from < k.rule.MaxDelay+time.Duration(j.beat) || k.showed(corners[i].v, from, deadline) {
+		if from < v.joinedAt || to-from < k.rule.MaxDelay+time.Duration(j.rhythm.beat) || k.showed(corners[i].v, from, deadline) {
 			continue
 		}
 		if v.down.known && v.down.firstSince(from+k.rule.MaxDelay) >= v.down.firstSince(to) {

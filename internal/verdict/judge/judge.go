@@ -49,14 +49,13 @@ type Judge struct {
 	now      time.Duration
 	began    bool
 	first    time.Duration // time of the first record
-	behind   time.Duration // how far judging runs behind the newest record
+	wait     time.Duration // how long after a moment it is known what may explain it, if the reference tells everything at once
+	behind   time.Duration // how far judging runs behind the newest record: that, and until the reference has told
 	waiting  queue
 	swept    time.Duration
 
-	lastSaid time.Duration // the reference's last two records with state
-	saidPrev time.Duration
-	beat     float64 // its usual interval, ns
-	stamp    int     // counts full snapshots
+	rhythm rhythm // in which the reference tells its state
+	stamp  int    // counts full snapshots
 
 	invariants []*invariant
 	lawsAt     time.Duration // when the invariants about the whole world were looked at
@@ -115,12 +114,13 @@ func New(config Config) *Judge {
 			if config.Outcomes && !config.Peers {
 				wait += patience
 			}
-			j.behind = max(j.behind, wait)
+			j.wait = max(j.wait, wait)
 		}
 		if rule.TimeDriven {
-			j.behind = max(j.behind, sweepEvery) // the reference's path must be known at the moment itself
+			j.wait = max(j.wait, sweepEvery) // the reference's path must be known at the moment itself
 		}
 	}
+	j.behind = j.wait
 	for i, name := range config.Views {
 		v := &view{judge: j, name: name, number: i, stays: []Stay{}}
 		knowing := config.Outcomes && !config.Peers
@@ -235,7 +235,7 @@ func (j *Judge) FinishWith(how ending.Ending, exceeded func() []metrics.Excess) 
 		v.each(func(k *tracker) {
 			if k.active {
 				k.advance(j, v, end)
-				k.close(v, k.run.last, k.run.last >= end)
+				k.close(v, k.run.last, k.run.last >= v.heldUntil(k.rule, end))
 			}
 		})
 	}
@@ -287,7 +287,9 @@ func (j *Judge) sweep(t time.Duration) {
 			p.forget(oldest)
 		}
 	}
+	j.rhythm.forget(oldest)
 	for _, v := range j.views[1:] {
+		v.rhythm.forget(oldest)
 		v.down.forget(oldest)
 		v.up.forget(oldest)
 	}

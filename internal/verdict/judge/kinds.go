@@ -292,7 +292,7 @@ func (k *tracker) counting() (Kind, string) {
 // it last agreed with the view, or for the whole episode if it never did.
 func (k *tracker) referenceStood() bool {
 	e := k.run
-	stood := path{compare: k.path.compare, circle: k.path.circle, corners: []corner{{0, e.seen[0].there}}}
+	stood := path{compare: k.path.compare, circle: k.path.circle, corners: []corner{{v: e.seen[0].there}}}
 	if e.before.ok {
 		stood.corners[0].v = e.before.there
 		if k.rule.Compare == rulebook.Exact {

@@ -28,8 +28,9 @@ type path struct {
 }
 
 type corner struct {
-	t time.Duration
-	v point
+	t     time.Duration
+	v     point
+	since time.Duration // of what is no number to move: it may have been so from then on
 }
 
 func newPath(rule *rulebook.Rule, fields []trace.Field) *path {
@@ -80,13 +81,13 @@ func (p *path) add(t, since time.Duration, v point) {
 			last.v = v
 			return
 		case p.broken || numbers(v) != numbers(last.v):
-			p.corners = append(p.corners, corner{t - 1, last.v})
+			p.corners = append(p.corners, corner{t: t - 1, v: last.v, since: t - 1})
 		case p.compare != rulebook.Exact && since > last.t && since < t:
-			p.corners = append(p.corners, corner{since, last.v})
+			p.corners = append(p.corners, corner{t: since, v: last.v, since: since})
 		}
 	}
 	p.broken = false
-	p.corners = append(p.corners, corner{t, v})
+	p.corners = append(p.corners, corner{t, v, since})
 }
 
 // at is the value at a moment; before the first corner, the first value.
@@ -173,6 +174,12 @@ func (p *path) gap(v point, low, high time.Duration) float64 {
 	return gap
 }
 
+// passes reports whether a number lies between two others, all of them compared exactly.
+func passes(a, b, v point) bool {
+	const number = float64(trace.KindNumber)
+	return a[1] == number && b[1] == number && v[1] == number && (a[0] < v[0] && v[0] < b[0] || b[0] < v[0] && v[0] < a[0])
+}
+
 // segment is the part of [low, high] that lies between corner i and the next.
 func (p *path) segment(i int, low, high time.Duration) (from, to time.Duration) {
 	to = high
@@ -190,6 +197,11 @@ func (p *path) near(i int, v point, within float64, from, to time.Duration) (beg
 	if p.compare == rulebook.Exact {
 		if a.v == v {
 			return from, to, 0
+		}
+		if i+1 < len(p.corners) {
+			if b := &p.corners[i+1]; passes(a.v, b.v, v) && to > b.since { // it counted on between two records
+				return max(from, b.since+time.Microsecond), to, 0
+			}
 		}
 		return 0, 0, 1
 	}

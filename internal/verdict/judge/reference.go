@@ -49,20 +49,8 @@ func (j *Judge) reference(r *trace.Record) {
 	if len(r.State) == 0 && len(r.Despawned) == 0 && !r.Full {
 		return
 	}
-	if r.T > j.lastSaid {
-		if gap := float64(r.T - j.lastSaid); j.beat == 0 {
-			j.beat = gap
-		} else {
-			j.beat += (min(gap, 2*j.beat) - j.beat) / 16
-		}
-		j.saidPrev, j.lastSaid = j.lastSaid, r.T
-	}
-	// A value that changes now stood until the last record, unless that was
-	// long ago: then nothing was said because nothing changed.
-	since := j.saidPrev
-	if float64(r.T-since) > 4*j.beat {
-		since = r.T - time.Duration(j.beat)
-	}
+	since := j.rhythm.tell(r.T, j.repeats(r))
+	j.behind = max(j.behind, j.wait+j.rhythm.patience())
 	j.stamp++
 	var last *entity
 	for i := range r.State {
@@ -100,6 +88,17 @@ func (j *Judge) reference(r *trace.Record) {
 	}
 }
 
+// repeats reports whether a record of the reference tells a value that has not changed.
+func (j *Judge) repeats(r *trace.Record) bool {
+	for i := range r.State {
+		c := &r.State[i]
+		if e := j.entityOf(c.Entity); e != nil && c.Field != trace.Exists && int(c.Field) < len(e.values) && e.values[c.Field] == c.Value {
+			return true
+		}
+	}
+	return false
+}
+
 func (j *Judge) entityOf(e trace.Entity) *entity {
 	if int(e) < len(j.entities) {
 		return j.entities[e]
@@ -116,7 +115,7 @@ func (j *Judge) named(e trace.Entity) *entity {
 		j.entities = append(j.entities, nil)
 	}
 	t := &entity{id: e, name: j.config.Names.EntityID(e), exists: &path{compare: rulebook.Exact}}
-	t.exists.corners = append(t.exists.corners, corner{-never, point{0}})
+	t.exists.corners = append(t.exists.corners, corner{t: -never, v: point{0}})
 	t.invariants = j.lawsFor(t)
 	j.entities[e] = t
 	j.known = append(j.known, t)
@@ -227,6 +226,10 @@ func (j *Judge) settleEntity(t *entity, at, since time.Duration) {
 	}
 	for _, p := range t.touched {
 		p.dirty = false
+		if p.compare == rulebook.Exact && !j.rhythm.speaks(p.compare) {
+			p.add(at, at, pointOf(p, t.values))
+			continue
+		}
 		p.add(at, since, pointOf(p, t.values))
 	}
 	t.touched = t.touched[:0]

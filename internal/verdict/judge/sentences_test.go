@@ -39,7 +39,7 @@ func (w account) between(t float64) float64 {
 }
 
 // near reports whether the reference had something within the tolerance around t, or on
-// its straight way between two entities it said.
+// its straight way between two things it said.
 func (w account) near(v, t, tolerance float64, line bool) bool {
 	before, _ := w.at(t - 0.06)
 	low, high := before, before
@@ -61,7 +61,8 @@ var (
 	hadAt    = regexp.MustCompile(`^the view shows the value that the reference had at ([\d.]+) s, before the view joined$`)
 	showsHas = regexp.MustCompile(`^the view shows (\S+) where the reference has (\S+)$`)
 	changing = regexp.MustCompile(`^the view changing to (\S+) at ([\d.]+) s$`)
-	coming   = regexp.MustCompile(`^the reference coming to (\S+) at ([\d.]+) s, as the view shows$`)
+	coming   = regexp.MustCompile(`^the reference coming to (\S+) by ([\d.]+) s, as the view shows$`)
+	passing  = regexp.MustCompile(`^the reference passing (\S+) by ([\d.]+) s, as the view shows$`)
 )
 
 // Every sentence of a finding is true of the traces that it was made from.
@@ -157,9 +158,16 @@ func TestEverySentenceIsTrue(t *testing.T) {
 				before, had := view.at(number(got[2]) - 0.005)
 				require.True(t, !had || before != now, "it changed then: %s", f.Ended)
 			} else if got := coming.FindStringSubmatch(f.Ended); got != nil {
-				now, _ := view.at(number(got[2]))
+				now, _ := view.at(to)
 				require.InDelta(t, number(got[1]), now, 1e-3, f.Ended)
+				require.GreaterOrEqual(t, number(got[2]), to-1e-3)
 				require.True(t, server.near(now, number(got[2]), tolerance, !exact), "%s: the reference was at %v there: %+v", f.Ended, server.between(number(got[2])), f)
+			} else if got := passing.FindStringSubmatch(f.Ended); got != nil {
+				now, _ := view.at(to)
+				require.InDelta(t, number(got[1]), now, 1e-3, f.Ended)
+				a, _ := server.at(number(got[2]) - 0.06)
+				b, _ := server.at(number(got[2]) + 0.06)
+				require.True(t, (a < now) != (b < now), "%s: from %v to %v", f.Ended, a, b)
 			} else if !f.Open {
 				require.False(t, strings.Contains(f.Ended, "chang") || strings.Contains(f.Ended, "com"), f.Ended)
 			}

@@ -58,6 +58,7 @@ func (k *tracker) sight(j *Judge, v *view, t time.Duration) Sight {
 	if !v.in || !k.active || !k.holds {
 		return s
 	}
+	t = max(v.heldUntil(k.rule, t), min(t, k.since))
 	k.advance(j, v, t)
 	low, high, known := v.window(k.rule, t)
 	if !known {

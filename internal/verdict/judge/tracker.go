@@ -103,10 +103,12 @@ type episode struct {
 
 // healing is how a value came to be explained after an episode.
 type healing struct {
-	ok     bool
-	t      time.Duration // when
-	value  point         // the view's
-	byView bool          // the view changed then; otherwise the reference came to its value
+	ok      bool
+	t       time.Duration // when
+	by      time.Duration // the moment of the reference that explains it
+	value   point         // the view's
+	passing bool          // the reference did not tell the value, but one below and one above
+	byView  bool          // the view changed then; otherwise the reference came to its value
 }
 
 // window is the stretch of the path that may explain a value shown at t.
@@ -115,6 +117,9 @@ func (v *view) window(rule *rulebook.Rule, t time.Duration) (low, high time.Dura
 		v.asked, v.heard, v.told, v.askedLag = t, v.down.newest(t), v.heardOf(t), -1
 	}
 	if rule.TimeDriven { // right at the moment at which it is said
+		if rule.Compare == rulebook.Exact {
+			return t, v.judge.reach(rule, t) + rule.MaxAhead, true
+		}
 		return t, t + rule.MaxAhead, true
 	}
 	if v.askedLag != rule.MaxDelay {
@@ -122,18 +127,40 @@ func (v *view) window(rule *rulebook.Rule, t time.Duration) (low, high time.Dura
 	}
 	low = min(v.heard-rule.MaxDelay, v.lateHeard)
 	if rule.MaxAhead == 0 {
-		return low, t, true
+		// Of what it has not told yet nobody can say whether it explains the value.
+		return low, v.judge.reach(rule, t), !v.judge.rhythm.speaks(rule.Compare) || !v.judge.rhythm.due(t)
 	}
 	told := v.told
 	if told+rule.MaxAhead > v.judge.now {
 		return low, t, false // the reference has heard nothing from this view since t, or has not answered yet
 	}
-	return low, told + rule.MaxAhead, true
+	return low, v.judge.reach(rule, told+rule.MaxAhead), true
+}
+
+// reach is the time of the newest record of the reference that may tell what was so at t.
+func (j *Judge) reach(rule *rulebook.Rule, t time.Duration) time.Duration {
+	if !j.rhythm.speaks(rule.Compare) {
+		return t
+	}
+	return j.rhythm.reach(t)
+}
+
+// opens is from when on what the reference tells of t may have been so.
+func (j *Judge) opens(rule *rulebook.Rule, t time.Duration) time.Duration {
+	if !j.rhythm.speaks(rule.Compare) {
+		return t
+	}
+	return j.rhythm.opens(t)
 }
 
 // say takes in that the view shows a value from t on.
 func (k *tracker) say(j *Judge, v *view, t time.Duration, value point) {
 	k.advance(j, v, t)
+	if from := k.upTo; from < t && k.active && k.holds && k.match == -never {
+		if _, ok, known := k.explainedBy(v, value, t); known && !ok { // wrong then and now: and in between
+			k.unexplained(j, v, from, t)
+		}
+	}
 	fresh := !k.holds || k.value != value
 	changed := k.holds && fresh // a first value is no change
 	if changed {
@@ -161,16 +188,12 @@ func (k *tracker) say(j *Judge, v *view, t time.Duration, value point) {
 // look asks whether the value is explained now and remembers by what.
 func (k *tracker) look(j *Judge, v *view, t time.Duration) {
 	k.upTo = t
-	low, high, known := v.window(k.rule, t)
+	moment, ok, known := k.explainedBy(v, k.value, t)
 	if !known {
 		k.match = t // nobody can say: it counts as explained
 		return
 	}
 	v.comparisons++
-	moment, ok := k.path.latest(k.value, k.rule.Tolerance, low, high)
-	if !ok {
-		moment, ok = k.betweenHeard(v, low, t)
-	}
 	if !ok {
 		k.match = -never
 		k.unexplained(j, v, t, t)
@@ -180,6 +203,7 @@ func (k *tracker) look(j *Judge, v *view, t time.Duration) {
 	age := t - moment
 	if age < 0 {
 		// Ahead of the reference, or at rest: an older value may fit as well.
+		low, _, _ := v.window(k.rule, t)
 		if last, fits := k.path.latest(k.value, k.rule.Tolerance, low, t); fits {
 			age = t - last
 		}
@@ -190,15 +214,28 @@ func (k *tracker) look(j *Judge, v *view, t time.Duration) {
 	v.sampleAge(k, t)
 	k.before, k.ever = explained{t, k.value, age, true}, true
 	if k.apart {
-		k.heal(t)
+		k.heal(t, max(t, moment))
 		k.note(v, k.before.sighting(k.path))
 	}
 }
 
-// heal notes that the value is explained again from t on.
-func (k *tracker) heal(t time.Duration) {
+// explainedBy is the latest moment of the reference that explains a value at t.
+func (k *tracker) explainedBy(v *view, value point, t time.Duration) (moment time.Duration, ok, known bool) {
+	low, high, known := v.window(k.rule, t)
+	if !known {
+		return 0, false, false
+	}
+	if moment, ok = k.path.latest(value, k.rule.Tolerance, low, high); !ok {
+		moment, ok = k.betweenHeard(v, value, low, t)
+	}
+	return moment, ok, true
+}
+
+// heal notes that the value is explained again from t on, by what the reference said at a moment.
+func (k *tracker) heal(t, by time.Duration) {
 	if e := k.run; !e.healed.ok {
-		e.healed = healing{true, t, k.value, k.since >= t-time.Millisecond}
+		e.healed = healing{ok: true, t: t, by: by, value: k.value, byView: k.since >= t-time.Millisecond,
+			passing: k.rule.Compare == rulebook.Exact && k.path.at(by) != k.value}
 	}
 }
 
@@ -206,7 +243,7 @@ func (k *tracker) heal(t time.Duration) {
 // had, where those between them were lost or never sent: on the straight line
 // from one to the other. Any two packets that had arrived, a few apart, may have
 // held the snapshots; those between may have held something else.
-func (k *tracker) betweenHeard(v *view, low, t time.Duration) (time.Duration, bool) {
+func (k *tracker) betweenHeard(v *view, value point, low, t time.Duration) (time.Duration, bool) {
 	if k.rule.Compare == rulebook.Exact || k.rule.TimeDriven || !v.down.known || len(k.path.corners) == 0 {
 		return 0, false
 	}
@@ -222,9 +259,9 @@ func (k *tracker) betweenHeard(v *view, low, t time.Duration) (time.Duration, bo
 			if a < k.path.corners[0].t {
 				break
 			}
-			chord := path{compare: k.path.compare, circle: k.path.circle, corners: []corner{{a, k.path.at(a)}}}
+			chord := path{compare: k.path.compare, circle: k.path.circle, corners: []corner{{t: a, v: k.path.at(a)}}}
 			chord.add(b, a, end)
-			if _, _, d := chord.near(0, k.value, k.rule.Tolerance, a, b); d <= k.rule.Tolerance {
+			if _, _, d := chord.near(0, value, k.rule.Tolerance, a, b); d <= k.rule.Tolerance {
 				return b, true
 			}
 		}
@@ -235,10 +272,13 @@ func (k *tracker) betweenHeard(v *view, low, t time.Duration) (time.Duration, bo
 // packetsBetween is how many packets apart the two snapshots may be.
 const packetsBetween = 3
 
-// advance judges the held value up to t: at every moment of it, also at those
-// at which nobody says anything.
+// advance judges the held value up to t: at every moment of it, also at those at which nobody
+// says anything, as far as the view held it.
 func (k *tracker) advance(j *Judge, v *view, t time.Duration) {
 	if !k.active || !k.holds || t <= k.upTo {
+		return
+	}
+	if t = v.heldUntil(k.rule, t); t <= k.upTo {
 		return
 	}
 	from := k.upTo
@@ -265,16 +305,16 @@ func (k *tracker) advance(j *Judge, v *view, t time.Duration) {
 		}
 		opens := from // the first moment at which p is not too far ahead
 		if k.rule.MaxAhead == 0 {
-			opens = p
+			opens = j.opens(k.rule, p)
 		} else if p > begin && !k.rule.TimeDriven {
-			opens = v.up.newest(p - k.rule.MaxAhead)
+			opens = v.up.newest(j.opens(k.rule, p) - k.rule.MaxAhead)
 		}
 		if opens = min(max(opens, from), t); opens > expiry {
 			k.unexplained(j, v, expiry, opens)
 		}
 		k.match = q
 		if k.apart {
-			k.heal(opens)
+			k.heal(opens, max(opens, p))
 		}
 		expiry = max(expiry, k.expiry(v, q, from))
 		if expiry >= t {

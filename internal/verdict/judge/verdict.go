@@ -191,7 +191,8 @@ func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
 	case e.healed.ok && e.healed.byView:
 		f.Ended = fmt.Sprintf("the view changing to %s at %s", j.format(k.rule, e.healed.value), Seconds(e.healed.t))
 	case e.healed.ok:
-		f.Ended = fmt.Sprintf("the reference coming to %s at %s, as the view shows", j.format(k.rule, e.healed.value), Seconds(e.healed.t))
+		coming := map[bool]string{false: "coming to", true: "passing"}[e.healed.passing]
+		f.Ended = fmt.Sprintf("the reference %s %s by %s, as the view shows", coming, j.format(k.rule, e.healed.value), Seconds(e.healed.by))
 	default:
 		f.Ended = "what the link may still hold back"
 	}

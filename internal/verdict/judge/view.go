@@ -43,6 +43,23 @@ type view struct {
 	ages        histogram
 	age         time.Duration // the last of them
 	trail       []trailPoint  // of its own entity, lately
+	rhythm      rhythm        // in which it tells its state
+}
+
+// heldUntil is up to when a view held at t what it had said last. One that tells its state
+// seldom held a number until its last record, and did not tell what it showed from then on; what is
+// no number too, if it tells values that have not changed. Unless it has fallen silent: then it
+// holds what it said.
+func (v *view) heldUntil(rule *rulebook.Rule, t time.Duration) time.Duration {
+	last, any := v.rhythm.last()
+	beat := time.Duration(v.rhythm.beat)
+	if beat == 0 { // it has told once
+		beat = longestBeat / 4
+	}
+	if !any || 2*beat <= rule.MaxDelay || t-last > 4*beat || rule.TimeDriven || !v.rhythm.speaks(rule.Compare) {
+		return t
+	}
+	return last
 }
 
 // mirror is an entity as one view knows it.
@@ -155,6 +172,7 @@ func (j *Judge) client(v *view, r *trace.Record) {
 	}
 	j.stamp++
 	var last *mirror
+	repeats := false
 	for i := range r.State {
 		c := &r.State[i]
 		if last == nil || last.entity != c.Entity {
@@ -167,10 +185,11 @@ func (j *Judge) client(v *view, r *trace.Record) {
 			}
 		}
 		if c.Field != trace.Exists {
-			last.set(c.Field, c.Value)
+			repeats = !last.set(c.Field, c.Value) || repeats
 		}
 	}
 	j.settleMirror(v, last, t)
+	v.rhythm.tell(t, repeats)
 	for _, e := range r.Despawned {
 		if m := v.mirrorOf(e); m != nil {
 			j.part(v, m, t)
@@ -185,12 +204,13 @@ func (j *Judge) client(v *view, r *trace.Record) {
 	}
 }
 
-func (m *mirror) set(f trace.Field, v trace.Value) {
+// set gives a field a value, and reports whether that is another one.
+func (m *mirror) set(f trace.Field, v trace.Value) bool {
 	if int(f) >= len(m.values) {
 		m.values = append(m.values, make([]trace.Value, int(f)+1-len(m.values))...)
 	}
 	if m.values[f] == v {
-		return
+		return false
 	}
 	m.values[f] = v
 	m.touched = true
@@ -205,6 +225,7 @@ func (m *mirror) set(f trace.Field, v trace.Value) {
 			}
 		}
 	}
+	return true
 }
 
 // index notes which trackers each field concerns.
