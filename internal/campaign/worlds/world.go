@@ -22,7 +22,9 @@ type world struct {
 	tolerance float64
 	things    []*thing
 	views     []*view
-	rate      float64 // records of the server a second
+	rate      float64 // how often the server sends, a second
+	tells     float64 // its records a second
+	changes   bool    // records hold what has changed, and not all
 }
 
 // thing is an entity: where it is and what it has at a time, in seconds.
@@ -51,7 +53,7 @@ type view struct {
 	name string
 	lag  float64 // at least as long as until the server tells of it again
 	rate float64 // of the server
-	fps  float64
+	fps  float64 // its records a second
 	from float64
 }
 
@@ -64,7 +66,10 @@ type draw struct{ *rand.Rand }
 
 // build draws a world.
 func build(r *draw) *world {
-	w := &world{axes: 2 + r.IntN(2), rate: r.between(10, 30)}
+	w := &world{axes: 2 + r.IntN(2), rate: r.between(10, 30), changes: r.IntN(3) == 0}
+	if w.tells = w.rate; r.IntN(3) == 0 { // it prints more seldom than it sends
+		w.tells = r.between(4, 10)
+	}
 	scale := math.Pow(10, r.between(-1, 2))
 	w.tolerance = 0.3 * scale
 	middle := [3]float64{r.between(-60, 60) * scale, r.between(-60, 60) * scale, r.between(-60, 60) * scale}
@@ -73,6 +78,9 @@ func build(r *draw) *world {
 	}
 	for _, name := range []string{"one", "two", "three"}[:2+r.IntN(2)] {
 		w.views = append(w.views, &view{name: name, lag: 1/w.rate + r.between(0.02, 0.12), rate: w.rate, fps: r.between(15, 60)})
+		if r.IntN(4) == 0 {
+			w.views[len(w.views)-1].fps = r.between(1, 8)
+		}
 	}
 	return w
 }

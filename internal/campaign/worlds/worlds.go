@@ -3,6 +3,7 @@ package worlds
 import (
 	"context"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"sync"
@@ -133,7 +134,7 @@ func play(seed uint64, m *mistake) (showed bool, guilty string, v *judge.Verdict
 		at   float64
 	}
 	times := []next{}
-	for at := 0.0; at < Length.Seconds(); at += 1 / w.rate {
+	for at := 0.0; at < Length.Seconds(); at += 1 / w.tells {
 		times = append(times, next{0, at})
 	}
 	for i, v := range w.views {
@@ -150,8 +151,9 @@ func play(seed uint64, m *mistake) (showed bool, guilty string, v *judge.Verdict
 		}
 		return a.view - b.view
 	})
+	told := make([]memory, len(titles))
 	for _, n := range times {
-		record := trace.Record{T: time.Duration(n.at * 1e9), Full: true}
+		record := trace.Record{T: time.Duration(n.at * 1e9), Full: !w.changes}
 		for _, g := range w.things {
 			s := g.at(n.at)
 			if n.view > 0 {
@@ -168,9 +170,36 @@ func play(seed uint64, m *mistake) (showed bool, guilty string, v *judge.Verdict
 			w.record(names, &record, g.name, s)
 		}
 		record.Round()
+		if w.changes {
+			record = told[n.view].changes(record)
+		}
 		j.Record(n.view, &record)
 	}
 	return apart > 2, victim.name, j.Finish()
+}
+
+// memory is what a view has told so far.
+type memory map[[2]int32]trace.Value
+
+// changes leaves of a whole record what has not been told.
+func (m *memory) changes(r trace.Record) trace.Record {
+	now := memory{}
+	for _, c := range r.State {
+		now[[2]int32{int32(c.Entity), int32(c.Field)}] = c.Value
+	}
+	gone := map[trace.Entity]bool{}
+	for key := range *m {
+		if _, still := now[key]; !still {
+			gone[trace.Entity(key[0])] = true
+		}
+	}
+	r.State = slices.DeleteFunc(r.State, func(c trace.Change) bool {
+		before, told := (*m)[[2]int32{int32(c.Entity), int32(c.Field)}]
+		return told && before == c.Value
+	})
+	r.Despawned = slices.Sorted(maps.Keys(gone))
+	*m = now
+	return r
 }
 
 // differ reports whether two looks at a thing are not the same beyond doubt.

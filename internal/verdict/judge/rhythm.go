@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"math"
 	"sort"
 	"time"
 
@@ -11,19 +12,30 @@ import (
 // have had what the second tells from any moment after the first on, and a view may have shown it
 // so early; and what a view holds between two of its own it does not tell.
 //
-// Of what is no number that holds where whole states are told. Where only changes are, a value
-// stands until the next.
+// Of what is no number that holds where whole states are told, or what there is at regular times.
+// Where a value is told when it changes, it stands until the next.
 type rhythm struct {
 	said    []saidAt // in order of time, as far back as is needed
 	beat    float64  // the usual interval, ns
+	uneven  float64  // how far intervals usually are from it, ns
 	records int
 	repeats int // those of them that told a value which had not changed
 }
 
 // speaks reports whether the rhythm says anything of values that are compared so.
 func (r *rhythm) speaks(compare rulebook.Compare) bool {
-	return compare != rulebook.Exact || 2*r.repeats >= r.records
+	if compare != rulebook.Exact {
+		return true
+	}
+	return 2*r.repeats >= r.records || r.records >= regularFrom && r.uneven <= r.beat/3 && r.beat <= float64(slowest)
 }
+
+// slowest is how rare regular records are at most that tell what has changed. Any rarer, each may
+// as well be a change that is told at once.
+const slowest = 1500 * time.Millisecond
+
+// regularFrom is how many records show whether they come at regular times.
+const regularFrom = 4
 
 // saidAt is a record of the reference with state. What it tells may have been so from since on.
 type saidAt struct{ at, since time.Duration }
@@ -50,7 +62,9 @@ func (r *rhythm) tell(at time.Duration, repeats bool) (since time.Duration) {
 	if gap := float64(at - last.at); r.beat == 0 {
 		r.beat = gap
 	} else {
-		r.beat += (min(gap, 2*r.beat) - r.beat) / 16
+		weight := 1 / float64(min(r.records-1, 16))
+		r.uneven += (math.Abs(min(gap, 2*r.beat)-r.beat) - r.uneven) * weight
+		r.beat += (min(gap, 2*r.beat) - r.beat) * weight
 	}
 	if since = last.at; float64(at-since) > 4*r.beat {
 		since = at - time.Duration(r.beat)
