@@ -56,7 +56,7 @@ func (v *view) heldUntil(rule *rulebook.Rule, t time.Duration) time.Duration {
 	if beat == 0 { // it has told once
 		beat = longestBeat / 4
 	}
-	if !any || 2*beat <= rule.MaxDelay || t-last > 4*beat || rule.TimeDriven || (v.rhythm.records >= regularFrom || beat > slowest) && !v.rhythm.speaks(rule.Compare) {
+	if !any || 4*beat <= rule.MaxDelay || t-last > 4*beat || rule.TimeDriven || (v.rhythm.records >= regularFrom || beat > slowest) && !v.rhythm.speaks(rule.Compare) {
 		return t
 	}
 	return last
