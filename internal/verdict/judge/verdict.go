@@ -442,6 +442,9 @@ func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Fin
 	if longest.Apart > 3*head.Apart && longest.Kind != Offset {
 		return longest
 	}
+	if late := mostlyLate(head, findings, r, root); late != nil {
+		return late
+	}
 	if !slices.Contains([]Kind{Offset, Rate, Scaled, Drift, Clamped, Noisy}, head.Kind) {
 		return head
 	}
@@ -471,6 +474,31 @@ func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Fin
 		}
 	}
 	return best
+}
+
+// mostlyLate is the first finding that tells that changes come late, if most of those about the
+// same do. Where that begins a view may go back to what it had, as if it had changed by itself.
+func mostlyLate(head *Finding, findings []*Finding, r int, root func(int) int) (first *Finding) {
+	if head.rule == nil || head.rule.Compare != rulebook.Exact || head.Kind == Late {
+		return nil
+	}
+	late, others := 0, 0
+	for i, f := range findings {
+		if root(i) != r || f.View != head.View || f.Entity != head.Entity || f.Subject != head.Subject {
+			continue
+		}
+		if f.Kind != Late {
+			others++
+			continue
+		}
+		if late++; first == nil {
+			first = f
+		}
+	}
+	if late <= others {
+		return nil
+	}
+	return first
 }
 
 // wholeView is the first finding that tells what is wrong with everything that a view
