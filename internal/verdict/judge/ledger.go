@@ -2,8 +2,12 @@ package judge
 
 import (
 	"fmt"
+	"math"
+	"slices"
 	"strings"
 	"time"
+
+	"gonum.org/v1/gonum/stat"
 
 	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/rulebook"
@@ -12,9 +16,9 @@ import (
 // ledger keeps the books on one-offs: what the reference told, who should have
 // got it, and what arrived where.
 type ledger struct {
-	sent    []*occasion // lately, in the reference's order
-	byID    map[string]*occasion
-	early   []arrival // told by a view before the reference told it
+	sent    []*occasion            // lately, in the reference's order
+	byID    map[string][]*occasion // ids may start again
+	early   []arrival              // told by a view before the reference told it
 	count   int
 	reports map[string]*EventReport // by event name
 	names   []string                // of the reports, in order of first mention
@@ -35,6 +39,7 @@ type occasion struct {
 type slip struct {
 	due  bool // it should come
 	seen int
+	at   time.Duration // when it came
 	lost *Finding
 }
 
@@ -69,7 +74,7 @@ type EventViewCount struct {
 }
 
 func newLedger() ledger {
-	return ledger{byID: map[string]*occasion{}, reports: map[string]*EventReport{}, running: map[string]*Finding{}}
+	return ledger{byID: map[string][]*occasion{}, reports: map[string]*EventReport{}, running: map[string]*Finding{}}
 }
 
 func (j *Judge) eventReport(name string) *EventReport {
@@ -95,7 +100,7 @@ func (j *Judge) told(r *trace.Record) {
 	j.eventReport(o.name).Sent++
 	l.sent = append(l.sent, o)
 	if o.id != "" {
-		l.byID[o.name+"\x00"+o.id] = o
+		l.byID[o.key()] = append(l.byID[o.key()], o)
 	}
 	for _, v := range j.views[1:] {
 		if v.in && !v.phantom && o.rule != nil && o.rule.SeenBy != rulebook.Nobody && o.isFor(v) && r.T >= v.joinedAt+o.rule.Grace {
@@ -104,13 +109,16 @@ func (j *Judge) told(r *trace.Record) {
 		}
 	}
 	for i := 0; i < len(l.early); i++ {
-		if a := l.early[i]; o.is(&a.r) {
+		// Without an id the next may be of another.
+		if a := l.early[i]; o.is(&a.r) && (o.id != "" || o.slips[a.view.number].seen == 0) {
 			l.early = append(l.early[:i], l.early[i+1:]...)
 			i--
-			j.arrived(a.view, &a.r, o)
+			j.arrived(a.view, &a.r, o, false)
 		}
 	}
 }
+
+func (o *occasion) key() string { return o.name + "\x00" + o.id }
 
 // isFor applies the rule's audience.
 func (o *occasion) isFor(v *view) bool {
@@ -136,6 +144,11 @@ func (o *occasion) is(r *trace.Record) bool {
 	return o.says(r)
 }
 
+// interchangeable reports whether nobody can tell one occasion from the other.
+func (o *occasion) interchangeable(other *occasion) bool {
+	return o.id == other.id && o.name == other.name && o.entity == other.entity && o.by == other.by && o.to == other.to && o.data == other.data
+}
+
 // says reports whether what a view says of the event is what the reference said.
 func (o *occasion) says(r *trace.Record) bool {
 	return same(o.entity, r.Entity) && same(o.by, r.By) && same(o.to, r.To) && same(o.data, r.Data)
@@ -148,38 +161,97 @@ func same(a, b string) bool { return a == b || a == "" || b == "" }
 func (j *Judge) heardEvent(v *view, r *trace.Record) {
 	l := &j.ledger
 	j.eventReport(r.Event)
-	if r.ID != "" {
-		if o := l.byID[r.Event+"\x00"+r.ID]; o != nil {
-			j.arrived(v, r, o)
-			return
-		}
-	} else {
-		var again *occasion
-		for i := len(l.sent) - 1; i >= 0; i-- { // the oldest that is still due, or one that was seen before
-			if o := l.sent[i]; o.is(r) && r.T-o.t < occasionsKept {
-				if o.slips[v.number].seen == 0 {
-					again = o
-				} else if again == nil {
-					again = o
-				}
-			}
-		}
-		if again != nil {
-			j.arrived(v, r, again)
-			return
-		}
+	rule := rulebook.FindEvent(j.config.Rules.Events, r.Event)
+	o, before, unsure := l.of(v, r, rule)
+	ahead := r.ID == "" && rule != nil && rule.MaxAhead > 0 // it may be one that the reference is about to tell
+	if o == nil && !ahead {
+		o = before
 	}
-	if rule := rulebook.FindEvent(j.config.Rules.Events, r.Event); rule != nil && rule.SeenBy != rulebook.Nobody && v.in {
+	if o != nil {
+		j.arrived(v, r, o, unsure)
+		return
+	}
+	if rule != nil && rule.SeenBy != rulebook.Nobody && v.in {
 		var kept trace.Record
 		kept.CopyFrom(r)
 		l.early = append(l.early, arrival{v, r.T, kept, rule})
 	}
 }
 
-// arrived: that occasion was seen in a view.
-func (j *Judge) arrived(v *view, r *trace.Record, o *occasion) {
+// of is the occasion that a view most likely tells, of those that it has not told yet, and the
+// newest that it has. Where an event has no id, or its id stands for several, it is the oldest that
+// may still come, or else the newest; which it is is then not sure.
+func (l *ledger) of(v *view, r *trace.Record, rule *rulebook.EventRule) (best, before *occasion, unsure bool) {
+	list := l.sent
+	if r.ID != "" {
+		list = l.byID[r.Event+"\x00"+r.ID]
+	}
+	inTime := time.Second
+	if rule != nil {
+		inTime = rule.MaxDelay + rule.MinDuration
+	}
+	for i := len(list) - 1; i >= 0 && r.T-list[i].t < occasionsKept; i-- {
+		switch o := list[i]; {
+		case !o.is(r):
+		case o.slips[v.number].seen > 0:
+			if before == nil {
+				before = o
+			}
+		case best == nil || r.T-o.t <= inTime:
+			unsure = best != nil
+			best = o
+		}
+	}
+	return best, before, unsure
+}
+
+// likelyLost is which of a row of events that nobody can tell apart was lost in a view, when the
+// last of them has not come: the one without which all others took most nearly the same time. The
+// others are put in their places.
+func (l *ledger) likelyLost(v *view, last *occasion) *occasion {
+	var row []*occasion // the last first
+	for i := len(l.sent) - 1; i >= 0 && len(row) < longestRow; i-- {
+		o := l.sent[i]
+		if o.number > last.number || !o.interchangeable(last) {
+			continue
+		}
+		s := &o.slips[v.number]
+		if o != last && (s.seen != 1 || !s.due || s.lost != nil) {
+			break
+		}
+		row = append(row, o)
+	}
+	best, least := 0, math.Inf(1)
+	for lost := range row {
+		var ages []float64
+		for i := range row {
+			switch {
+			case i < lost: // it came as the one before it
+				ages = append(ages, (row[i+1].slips[v.number].at - row[i].t).Seconds())
+			case i > lost:
+				ages = append(ages, (row[i].slips[v.number].at - row[i].t).Seconds())
+			}
+		}
+		if spread := stat.PopVariance(ages, nil); len(ages) > 0 && spread < least-1e-9 && slices.Min(ages) >= 0 {
+			best, least = lost, spread
+		}
+	}
+	for i := range best {
+		row[i].slips[v.number].at, row[i].slips[v.number].seen = row[i+1].slips[v.number].at, 1
+	}
+	row[best].slips[v.number].seen = 0
+	return row[best]
+}
+
+// longestRow is how far back is looked for the one that was lost.
+const longestRow = 64
+
+// arrived: that occasion was seen in a view. Unless that is sure its order tells nothing.
+func (j *Judge) arrived(v *view, r *trace.Record, o *occasion, unsure bool) {
 	s, cell := &o.slips[v.number], &j.eventReport(o.name).Views[v.number-1]
-	s.seen++
+	if s.seen++; s.seen == 1 {
+		s.at = r.T
+	}
 	if s.due && s.seen == 1 {
 		cell.Seen++
 	}
@@ -205,7 +277,7 @@ func (j *Judge) arrived(v *view, r *trace.Record, o *occasion) {
 		s.lost.Open, s.lost.Ended = false, "its arrival"
 		s.lost.sign()
 	}
-	if o.rule.Ordered {
+	if o.rule.Ordered && !unsure {
 		if latest := v.latestEvent[o.rule]; latest != nil && o.number < latest.number && s.seen == 1 {
 			cell.Misordered++
 			j.eventFinding(EventMisorder, v, o.name, o.entity, r.T, r.T, o.rule, fmt.Sprintf("%s came after %s, which the reference told later", o.what(), latest.what()))
@@ -262,14 +334,17 @@ func (j *Judge) sweepEvents(t time.Duration) {
 			}
 			if deadline := v.expiry(o.t, o.rule.MaxDelay, o.t) + o.rule.MinDuration; deadline <= t {
 				j.eventReport(o.name).Views[v.number-1].Lost++
-				s.lost = j.eventFinding(EventLost, v, o.name, o.entity, o.t, t, o.rule, o.what()+" never came")
-				s.lost.Open, s.lost.Ended = true, "it never came"
+				o := l.likelyLost(v, o)
+				lost := j.eventFinding(EventLost, v, o.name, o.entity, o.t, t, o.rule, o.what()+" never came")
+				lost.Open, lost.Ended = true, "it never came"
+				o.slips[v.number].lost = lost
 			}
 		}
 	}
 	for len(l.sent) > 0 && t-l.sent[0].t > occasionsKept {
-		// Ids may start again each round: the name may stand for a newer one by now.
-		if key := l.sent[0].name + "\x00" + l.sent[0].id; l.byID[key] == l.sent[0] {
+		if key := l.sent[0].key(); len(l.byID[key]) > 1 { // the oldest comes first
+			l.byID[key] = l.byID[key][1:]
+		} else {
 			delete(l.byID, key)
 		}
 		l.sent = l.sent[1:]
@@ -278,6 +353,10 @@ func (j *Judge) sweepEvents(t time.Duration) {
 	for _, a := range l.early {
 		if t-a.t <= a.rule.MaxAhead+a.rule.MinDuration {
 			kept = append(kept, a)
+			continue
+		}
+		if o, before, _ := l.of(a.view, &a.r, a.rule); o == nil && before != nil { // so it was no new one
+			j.arrived(a.view, &a.r, before, false)
 			continue
 		}
 		j.eventReport(a.r.Event).Views[a.view.number-1].Misplaced++
