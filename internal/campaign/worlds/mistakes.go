@@ -12,6 +12,7 @@ type mistake struct {
 	accepted []judge.Kind
 	all      bool // it is about everything the view shows
 	make     func(r *draw, w *world, v *view, g *thing, from float64) wrong
+	signals  spoil // instead
 }
 
 // wrong is what a view shows of the thing at a time instead of s.
@@ -35,15 +36,15 @@ var mistakes = []mistake{
 	{"frozen", []judge.Kind{judge.Frozen}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		then := v.seen(g, from)
 		return func(s shown, t float64) shown { s.place, s.level = then.place, then.level; return s }
-	}},
+	}, nil},
 	{"late", []judge.Kind{judge.Late, judge.ClockShift}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		by := r.between(0.8, 2)
 		return func(s shown, t float64) shown { s.place = v.seen(g, t-by).place; return s }
-	}},
+	}, nil},
 	{"creeping", []judge.Kind{judge.Creeping}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		by := -r.between(0.06, 0.2)
 		return func(s shown, t float64) shown { s.place = v.seen(g, t+by*(t-from)).place; return s }
-	}},
+	}, nil},
 	{"rate", []judge.Kind{judge.Rate, judge.Scaled}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		by, then := []float64{0.5, 0.7, 1.4, 2}[r.IntN(4)], v.seen(g, from)
 		return func(s shown, t float64) shown {
@@ -52,15 +53,15 @@ var mistakes = []mistake{
 			}
 			return s
 		}
-	}},
+	}, nil},
 	{"offset", []judge.Kind{judge.Offset}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		by := r.direction(w, r.between(3, 30)*w.tolerance)
 		return func(s shown, t float64) shown { return s.moved(by, 1) }
-	}},
+	}, nil},
 	{"drift", []judge.Kind{judge.Drift}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		by := r.direction(w, r.between(0.5, 3)*w.tolerance)
 		return func(s shown, t float64) shown { return s.moved(by, t-from) }
-	}},
+	}, nil},
 	{"scaled", []judge.Kind{judge.Scaled}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		by := []float64{0.5, 0.9, 1.1, 2, 0.01, 100}[r.IntN(6)]
 		return func(s shown, t float64) shown {
@@ -69,18 +70,18 @@ var mistakes = []mistake{
 			}
 			return s
 		}
-	}},
+	}, nil},
 	{"one axis scaled", []judge.Kind{judge.Scaled}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		by, axis := []float64{0.5, 0.8, 1.25, 2}[r.IntN(4)], r.IntN(w.axes)
 		return func(s shown, t float64) shown { s.place[axis] *= by; return s }
-	}},
+	}, nil},
 	{"mirrored", []judge.Kind{judge.Mirrored}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		axis := r.IntN(w.axes)
 		return func(s shown, t float64) shown { s.place[axis] *= -1; return s }
-	}},
+	}, nil},
 	{"swapped", []judge.Kind{judge.Swapped}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		return func(s shown, t float64) shown { s.place[0], s.place[1] = s.place[1], s.place[0]; return s }
-	}},
+	}, nil},
 	{"wrapped", []judge.Kind{judge.Overflow}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		axis := r.IntN(w.axes)
 		size := 0.0
@@ -94,7 +95,7 @@ var mistakes = []mistake{
 			s.place[axis] -= turn * math.Round(s.place[axis]/turn)
 			return s
 		}
-	}},
+	}, nil},
 	{"coarse", []judge.Kind{judge.Quantised}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		step := math.Pow(10, math.Ceil(math.Log10(3*w.tolerance)))
 		return func(s shown, t float64) shown {
@@ -103,7 +104,7 @@ var mistakes = []mistake{
 			}
 			return s
 		}
-	}},
+	}, nil},
 	{"clamped", []judge.Kind{judge.Clamped}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		axis := r.IntN(w.axes)
 		low, high := math.Inf(1), math.Inf(-1)
@@ -112,7 +113,7 @@ var mistakes = []mistake{
 		}
 		limit := low + r.between(0.3, 0.7)*(high-low)
 		return func(s shown, t float64) shown { s.place[axis] = min(s.place[axis], limit); return s }
-	}},
+	}, nil},
 	{"noisy", []judge.Kind{judge.Noisy}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		by := r.between(4, 12) * w.tolerance
 		return func(s shown, t float64) shown {
@@ -121,29 +122,29 @@ var mistakes = []mistake{
 			}
 			return s
 		}
-	}},
+	}, nil},
 	{"inverted", []judge.Kind{judge.Inverted}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		return func(s shown, t float64) shown { s.flag = !s.flag; return s }
-	}},
+	}, nil},
 	{"doubled", []judge.Kind{judge.Doubled}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		then := v.seen(g, from).count
 		return func(s shown, t float64) shown { s.count += s.count - then; return s }
-	}},
+	}, nil},
 	{"never arrived", []judge.Kind{judge.NeverArrived, judge.Frozen}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		then := v.seen(g, from)
 		return func(s shown, t float64) shown { s.count, s.mood = then.count, then.mood; return s }
-	}},
+	}, nil},
 	{"changes late", []judge.Kind{judge.Late}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		by := r.between(1, 1.8)
 		return func(s shown, t float64) shown { s.mood = v.seen(g, t-by).mood; return s }
-	}},
+	}, nil},
 	{"never sent", []judge.Kind{judge.NeverSent}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		g.count = g.count[:g.count.at(from)]
 		return func(s shown, t float64) shown { s.count += 1 + int((t-from)/4); return s }
-	}},
+	}, nil},
 	{"missing", []judge.Kind{judge.Missing}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		return func(s shown, t float64) shown { s.there = false; return s }
-	}},
+	}, nil},
 	{"ghost", []judge.Kind{judge.Ghost}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		g.dies = from + r.between(1, 5)
 		return func(s shown, t float64) shown {
@@ -153,15 +154,18 @@ var mistakes = []mistake{
 			}
 			return s
 		}
-	}},
+	}, nil},
 	{"the whole view late", []judge.Kind{judge.Late, judge.ClockShift}, true, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		by := r.between(0.8, 1.8)
 		return func(s shown, t float64) shown { return v.seen(g, t-by) }
-	}},
+	}, nil},
 	{"the whole view frozen", []judge.Kind{judge.Frozen}, true, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		then := v.seen(g, from)
 		return func(s shown, t float64) shown { return then }
-	}},
+	}, nil},
+	{"signals lost", []judge.Kind{judge.EventLost}, false, nil, lost},
+	{"signals twice", []judge.Kind{judge.EventRepeated}, false, nil, twice},
+	{"signals late", []judge.Kind{judge.EventLate}, false, nil, tooLate},
 }
 
 // direction is a step of a length into a drawn direction.

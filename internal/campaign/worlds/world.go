@@ -22,6 +22,7 @@ type world struct {
 	tolerance float64
 	things    []*thing
 	views     []*view
+	signals   signals
 	rate      float64 // how often the server sends, a second
 	tells     float64 // its records a second
 	changes   bool    // records hold what has changed, and not all
@@ -82,6 +83,7 @@ func build(r *draw) *world {
 			w.views[len(w.views)-1].fps = r.between(1, 8)
 		}
 	}
+	w.signals = drawSignals(r)
 	return w
 }
 

@@ -115,7 +115,7 @@ func play(seed uint64, m *mistake) (showed bool, guilty string, v *judge.Verdict
 	w := build(r)
 	victim, about, from := w.views[r.IntN(len(w.views))], w.things[r.IntN(len(w.things))], r.between(4, 20)
 	wrongs := map[*thing]wrong{}
-	if m != nil {
+	if m != nil && m.make != nil {
 		for _, g := range w.things {
 			if m.all || g == about {
 				wrongs[g] = m.make(r, w, victim, g, from)
@@ -130,16 +130,33 @@ func play(seed uint64, m *mistake) (showed bool, guilty string, v *judge.Verdict
 	j := judge.New(judge.Config{Names: names, Rules: w.rules(), Views: titles})
 	apart := 0.0
 	type next struct {
-		view int
-		at   float64
+		view   int
+		at     float64
+		signal int // 0: it is a record of the state
 	}
 	times := []next{}
 	for at := 0.0; at < Length.Seconds(); at += 1 / w.tells {
-		times = append(times, next{0, at})
+		times = append(times, next{0, at, 0})
 	}
 	for i, v := range w.views {
 		for at := 0.3 + v.from; at < Length.Seconds(); at += 1 / v.fps {
-			times = append(times, next{i + 1, at})
+			times = append(times, next{i + 1, at, 0})
+		}
+	}
+	for i, at := range w.signals.times {
+		times = append(times, next{0, at, i + 1})
+	}
+	for i, v := range w.views {
+		for n, list := range v.arrive(r, w.signals) {
+			if m != nil && m.signals != nil && v == victim && list[0] >= from {
+				right := len(list)
+				if list = m.signals(r, list); len(list) != right || m.name == "signals late" && list[0]-w.signals.times[n] > 1 {
+					apart = 3
+				}
+			}
+			for _, at := range list {
+				times = append(times, next{i + 1, at, n + 1})
+			}
 		}
 	}
 	slices.SortStableFunc(times, func(a, b next) int {
@@ -153,6 +170,12 @@ func play(seed uint64, m *mistake) (showed bool, guilty string, v *judge.Verdict
 	})
 	told := make([]memory, len(titles))
 	for _, n := range times {
+		if n.signal > 0 {
+			record := w.signals.record(n.signal-1, n.at)
+			record.Round()
+			j.Record(n.view, &record)
+			continue
+		}
 		record := trace.Record{T: time.Duration(n.at * 1e9), Full: !w.changes}
 		for _, g := range w.things {
 			s := g.at(n.at)
