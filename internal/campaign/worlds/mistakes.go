@@ -155,6 +155,12 @@ var mistakes = []mistake{
 			return s
 		}
 	}, nil},
+	{"twin", []judge.Kind{judge.DuplicateEntity}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		return func(s shown, t float64) shown { s.and = g.name + "2"; return s }
+	}, nil},
+	{"another id", []judge.Kind{judge.OtherID}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		return func(s shown, t float64) shown { s.as = g.name + "2"; return s }
+	}, nil},
 	{"the whole view late", []judge.Kind{judge.Late, judge.ClockShift}, true, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		by := r.between(0.8, 1.8)
 		return func(s shown, t float64) shown { return v.seen(g, t-by) }

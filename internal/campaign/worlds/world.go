@@ -183,11 +183,13 @@ type shown struct {
 	count int
 	flag  bool
 	mood  int
+	as    string // shown under this name instead
+	and   string // shown under this name as well
 }
 
 func (g *thing) at(t float64) shown {
 	t = max(t, 0)
-	return shown{t >= g.born && t < g.dies, g.place(t), g.level(t), g.count.at(t), g.flag.at(t)%2 == 1, g.mood.at(t)}
+	return shown{there: t >= g.born && t < g.dies, place: g.place(t), level: g.level(t), count: g.count.at(t), flag: g.flag.at(t)%2 == 1, mood: g.mood.at(t)}
 }
 
 var moods = []string{"calm", "keen", "shy"}
@@ -196,6 +198,14 @@ var moods = []string{"calm", "keen", "shy"}
 func (w *world) record(names *trace.Names, r *trace.Record, name string, s shown) {
 	if !s.there {
 		return
+	}
+	if s.and != "" {
+		again := s
+		again.and, again.as = "", s.and
+		w.record(names, r, name, again)
+	}
+	if s.as != "" {
+		name = s.as
 	}
 	e := names.Entity(name)
 	add := func(field string, v trace.Value) {

@@ -231,5 +231,5 @@ func (w *world) differ(a, b shown) bool {
 	for k := range a.place {
 		d += (a.place[k] - b.place[k]) * (a.place[k] - b.place[k])
 	}
-	return a.there != b.there || a.there && (math.Sqrt(d) > 4*w.tolerance || math.Abs(a.level-b.level) > 4*w.tolerance || a.count != b.count || a.flag != b.flag || a.mood != b.mood)
+	return a.there != b.there || a.as != b.as || a.and != b.and || a.there && (math.Sqrt(d) > 4*w.tolerance || math.Abs(a.level-b.level) > 4*w.tolerance || a.count != b.count || a.flag != b.flag || a.mood != b.mood)
 }

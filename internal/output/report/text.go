@@ -177,6 +177,10 @@ func Sentence(f *judge.Finding) string {
 		return fmt.Sprintf("%s tells no tick after %d (%s): %s", f.View, f.Tick, at(f.BeganAt), f.Ended)
 	}
 	switch f.Kind {
+	case judge.OtherID:
+		return fmt.Sprintf("%s shows %s under another id, as %s%s: %s to %s", f.View, f.Like, f.Entity, whose, began(f), end(f))
+	case judge.DuplicateEntity:
+		return fmt.Sprintf("%s shows %s once more, as %s%s: %s to %s", f.View, f.Like, f.Entity, whose, began(f), end(f))
 	case judge.Ghost:
 		return fmt.Sprintf("%s shows %s%s, which is gone: %s to %s", f.View, f.Entity, whose, began(f), end(f))
 	case judge.Missing:

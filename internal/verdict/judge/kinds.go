@@ -18,6 +18,7 @@ const (
 	Missing            Kind = "missing"          // the reference has the entity, the view does not
 	Ghost              Kind = "ghost"            // the view has an entity that the reference does not
 	DuplicateEntity    Kind = "duplicate-entity" // one entity twice
+	OtherID            Kind = "other-id"         // the same entity under another id
 	NotOne             Kind = "not-one"          // a unique entity absent or double
 	Frozen             Kind = "frozen"           // the view stays at an old value of the reference
 	NeverSent          Kind = "never-sent"       // the view changed it, the reference never did
@@ -65,7 +66,7 @@ const (
 func (j *Judge) kindOf(k *tracker, v *view, open bool) (Kind, string) {
 	series := k.series()
 	for _, test := range [...]func() (Kind, string){
-		func() (Kind, string) { return k.existing() },
+		func() (Kind, string) { return k.existing(j, v) },
 		func() (Kind, string) { return j.checksum(k) },
 		func() (Kind, string) { return j.roles(k, v) },
 		func() (Kind, string) { return k.moving(v, series, open) },
@@ -90,11 +91,14 @@ func (j *Judge) kindOf(k *tracker, v *view, open bool) (Kind, string) {
 }
 
 // existing tells whether the view or the reference alone has the entity.
-func (k *tracker) existing() (Kind, string) {
+func (k *tracker) existing(j *Judge, v *view) (Kind, string) {
 	switch {
 	case k.path != k.mirror.known.exists:
 		return "", ""
 	case k.run.seen[0].view == (point{1}):
+		if kind, why, _ := k.twin(j, v); kind != "" {
+			return kind, why
+		}
 		return Ghost, "the view shows it while the reference does not have it"
 	}
 	return Missing, "the reference has it and the view does not show it"

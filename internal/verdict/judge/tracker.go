@@ -98,7 +98,8 @@ type episode struct {
 	pending   int // likewise, explained ones: they count if it goes on
 	worst     float64
 	evidence  Evidence
-	healed    healing // how it was explained again, if nothing unexplained has followed
+	like      likeness // of an entity that the view alone has
+	healed    healing  // how it was explained again, if nothing unexplained has followed
 }
 
 // healing is how a value came to be explained after an episode.
@@ -408,6 +409,9 @@ const sightingsKept = 48
 // note keeps a sighting, evenly thinned.
 func (k *tracker) note(v *view, s sighting) {
 	e := k.run
+	if k == k.mirror.existence && !s.ok && s.view == (point{1}) {
+		e.like.look(v.judge, v, k.mirror, s.t)
+	}
 	e.remember(k.path)
 	if len(e.early) < valueRows {
 		e.early = append(e.early, s)

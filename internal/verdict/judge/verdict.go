@@ -114,6 +114,7 @@ type Finding struct {
 	Signature  string   `json:"signature"`
 	View       string   `json:"view"`
 	Entity     string   `json:"entity"`
+	Like       string   `json:"like,omitempty"` // the entity of the reference that it is, once more or under another id
 	Subject    Subject  `json:"fields"`
 	Own        bool     `json:"own"` // the entity is the view's own
 	BeganAt    Seconds  `json:"began_s"`
@@ -199,6 +200,9 @@ func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
 	if k.rule.Compare != rulebook.Exact && e.worst > 0 {
 		gap := math.Round(e.worst*1e3) / 1e3
 		f.Gap = &gap
+	}
+	if kind == OtherID || kind == DuplicateEntity {
+		_, _, f.Like = k.twin(j, v)
 	}
 	f.Evidence.complete(j, k)
 	j.add(f)
@@ -431,6 +435,11 @@ func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Fin
 	if whole := wholeView(head, findings, r, root); whole != nil {
 		return whole
 	}
+	for i, f := range findings { // what is missing under one id is there under another
+		if root(i) == r && f.Kind == OtherID && head.Kind == Missing && f.Like == head.Entity && f.View == head.View {
+			return f
+		}
+	}
 	// What differs at first may be too short to tell by. If the same differs for much longer
 	// afterwards, that tells more.
 	longest := head
@@ -568,6 +577,9 @@ func common(f *Finding) []string {
 		return []string{fmt.Sprint("tick ", f.Tick), "view " + f.View}
 	}
 	list := []string{"entity " + f.Entity, string(f.Kind) + " " + f.Subject.String(), fmt.Sprintf("again %s of %s in %s", f.about(), f.Entity, f.View)}
+	if f.Like != "" {
+		list = append(list, "entity "+f.Like)
+	}
 	for _, p := range f.Evidence.Packets {
 		if p.Outcome != "late" {
 			list = append(list, fmt.Sprintf("packet %s %s %d", f.View, p.Direction, p.Number))
