@@ -91,13 +91,18 @@ func JUnit(w io.Writer, title string, v *judge.Verdict, limits []rulebook.Limit)
 	for _, view := range v.Views {
 		c := junitCase{Class: "views", Name: clean(view.Name + " was compared"), Time: "0"}
 		for _, warning := range v.Warnings {
-			if warning.View == view.Name {
+			if warning.View == view.Name && warning.Rule == "" {
 				c.doubt(v, warning)
 			}
 		}
 		suite.Cases = append(suite.Cases, c)
 	}
 	for _, warning := range v.Warnings {
+		if warning.View != "" && warning.Rule != "" {
+			c := junitCase{Class: "views", Name: clean(warning.View + " tells " + warning.Rule), Time: "0"}
+			c.doubt(v, warning)
+			suite.Cases = append(suite.Cases, c)
+		}
 		if warning.Event != "" {
 			c := junitCase{Class: "events", Name: clean(warning.Event), Time: "0"}
 			c.doubt(v, warning)

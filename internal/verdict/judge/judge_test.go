@@ -508,3 +508,24 @@ func TestSecondsInJSON(t *testing.T) {
 		assert.Equal(t, value, back)
 	}
 }
+
+// A view that shows entities and never tells a field of them that a rule is for: that is said.
+func TestAFieldThatAViewNeverTellsIsWarnedOf(t *testing.T) {
+	m := newMatch()
+	m.every(0, 0, 6, 0.05, func(s float64) string {
+		return fmt.Sprintf(`"state":{"dog/a":{"x":%.3f,"y":0,"stamina":50}}`, s)
+	})
+	m.every(1, 1, 6, 0.05, func(s float64) string { return position("dog/a", s-0.1, 0) })
+	m.every(2, 1, 6, 0.05, func(s float64) string {
+		return fmt.Sprintf(`"state":{"dog/a":{"x":%.3f,"y":0,"stamina":50}}`, s-0.1)
+	})
+	v := m.judge()
+	assert.Equal(t, InSync, v.Outcome)
+	var told []string
+	for _, w := range v.Warnings {
+		if w.View != "" {
+			told = append(told, w.Text)
+		}
+	}
+	assert.Equal(t, []string{"fern never tells stamina of any */* that it shows, so the watch rule for it was asked of nothing there"}, told)
+}

@@ -149,7 +149,7 @@ func (k *tracker) moving(v *view, series series, open bool) (Kind, string) {
 
 // roles tests what a field means beyond its value.
 func (j *Judge) roles(k *tracker, v *view) (Kind, string) {
-	return j.roleOf(k.rule, v.name, k.run.lastApart())
+	return j.roleOf(k.rule, v.name, k.run.lastDiffering())
 }
 
 // roleOf is roles for a difference as it was last seen in a view.
@@ -199,8 +199,13 @@ func (k *tracker) behind(v *view, open bool) (Kind, string) {
 	if exact && flags && byView && k.path.at(k.since) != k.value {
 		return Inverted, "the view followed the next change, to the opposite value"
 	}
+	if early := e.healed.by - k.since; exact && k.rule.TimeDriven && !open && e.healed.ok && !e.healed.byView && !e.healed.passing && early > 0 && early < lateAtMost {
+		return ClockShift, fmt.Sprintf("it changes %.2f s early", early.Seconds())
+	}
 	if e.changes == 0 {
 		switch late := k.since - e.changedAt(k.path); {
+		case exact && byView && !open && !e.missed(k.value) && late < lateAtMost && k.rule.TimeDriven:
+			return ClockShift, fmt.Sprintf("it changes %.2f s late", late.Seconds())
 		case exact && byView && !open && !e.missed(k.value) && late < lateAtMost:
 			return Late, fmt.Sprintf("the view shows it %.2f s after the reference, %.2f s are allowed", late.Seconds(), k.rule.MaxDelay.Seconds())
 		case exact && !k.ever && k.referenceStood() && (open || byView || !v.in):

@@ -19,11 +19,19 @@ var kindRules = append([]rulebook.Rule{
 	{Entities: "round/*", Fields: []string{"winner"}, Role: rulebook.Outcome, MaxDelay: 300 * ms, MinDuration: 500 * ms},
 	{Entities: "*/*", Fields: []string{"score"}, MaxDelay: 300 * ms, MinDuration: 500 * ms},
 	{Entities: "*/*", Fields: []string{"gait"}, MaxDelay: 300 * ms, MinDuration: 500 * ms},
+	{Entities: "lamp/*", Fields: []string{"on"}, MaxDelay: 100 * ms, MinDuration: 300 * ms, TimeDriven: true},
 	{Entities: "lamp/*", Fields: []string{"lit"}, MaxDelay: 300 * ms, MinDuration: 500 * ms, EveryValue: true},
 }, rules...)
 
 func field(entity, name, value string) string {
 	return fmt.Sprintf(`"state":{"%s":{"%s":%s}}`, entity, name, value)
+}
+
+// lamp goes on and off by the clock, and in the view so much later.
+func lamp(m *match, late float64) {
+	on := func(s float64) string { return field("lamp/l", "on", fmt.Sprint(int(s/3)%2 == 1)) }
+	m.every(0, 0, 14, 0.05, on)
+	m.every(1, 1.01, 14, 0.05, func(s float64) string { return on(s - late) })
 }
 
 // path is a winding way, walked at about 3 m/s.
@@ -109,6 +117,20 @@ func TestKindsAreToldApart(t *testing.T) {
 			m.say(1, 2, field("bell/b", "wearer", `"fern"`))
 			m.say(0, 6, `"checkpoint":"end"`)
 		}, SplitOwner, "believes that it is the owner"},
+		{"the bell that goes to moss and comes back, while fern keeps it", func(m *match) {
+			walk(m, "dog/a", 9)
+			m.every(1, 0.2, 9, 0.05, func(t float64) string { x, y := winding(t - 0.1); return position("dog/a", x, y) })
+			for i, at := range []float64{0, 3, 6} {
+				m.say(0, at, field("bell/b", "wearer", []string{`"fern"`, `"moss"`, `"fern"`}[i]))
+			}
+			m.say(1, 0.1, field("bell/b", "wearer", `"fern"`))
+		}, SplitOwner, "believes that it is the owner"},
+		{"a lamp that follows the clock, 0.7 s late", func(m *match) {
+			lamp(m, 0.7)
+		}, ClockShift, "s late"},
+		{"a lamp that follows the clock, 0.6 s early", func(m *match) {
+			lamp(m, -0.6)
+		}, ClockShift, "s early"},
 		{"the bell on nobody's dog", func(m *match) {
 			m.say(0, 0, field("bell/b", "wearer", `""`))
 			m.say(0, 2, field("bell/b", "wearer", `"fern"`))

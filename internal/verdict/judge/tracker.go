@@ -32,6 +32,7 @@ type tracker struct {
 	since   time.Duration // when it said it first
 	said    time.Duration // when it said it last
 	active  bool          // it is being judged
+	wanted  bool          // it was, at some time
 	upTo    time.Duration // judged so far
 	match   time.Duration // latest moment of the path that explains the value so far; -never if none
 	calm    int           // the path's version whose last corner explains the value; 0 means none
@@ -467,7 +468,7 @@ func (k *tracker) close(v *view, at time.Duration, open bool) {
 
 // start begins judging at t with whatever value the view holds.
 func (k *tracker) start(j *Judge, v *view, t time.Duration) {
-	k.active, k.upTo, k.match = true, t, -never
+	k.active, k.wanted, k.upTo, k.match = true, true, t, -never
 	if k.holds {
 		k.look(j, v, t)
 	}

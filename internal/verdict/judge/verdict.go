@@ -345,6 +345,9 @@ func (d *Verdict) warn(j *Judge) {
 			d.Warnings = append(d.Warnings, Warning{View: r.Name, Text: r.Name + " was in the match, and nothing that it shows was compared", Grave: true})
 		}
 	}
+	for _, v := range j.views[1:] {
+		d.Warnings = append(d.Warnings, v.neverTold(j.config.Rules.Fields)...)
+	}
 	for _, r := range d.Rules {
 		if r.Fits == 0 && r.Judged {
 			rule := fmt.Sprintf("%s of %s (%s)", r.Fields, r.Entities, r.Of)
@@ -356,6 +359,23 @@ func (d *Verdict) warn(j *Judge) {
 			d.Warnings = append(d.Warnings, Warning{Event: r.Event, Text: "the event rule for " + r.Event + " met no event"})
 		}
 	}
+}
+
+// neverTold warns of rules that would have been asked of entities which the view shows, had it
+// told their fields of any.
+func (v *view) neverTold(rules []rulebook.Rule) (list []Warning) {
+	wanted, told := map[*rulebook.Rule]bool{}, map[*rulebook.Rule]bool{}
+	v.each(func(k *tracker) {
+		wanted[k.rule] = wanted[k.rule] || k.wanted
+		told[k.rule] = told[k.rule] || k.holds || k.run.count > 0
+	})
+	for i := range rules {
+		if r := &rules[i]; wanted[r] && !told[r] {
+			rule := fmt.Sprintf("%s of %s (%s)", r.Label(), r.Entities, r.Of)
+			list = append(list, Warning{View: v.name, Rule: rule, Text: v.name + " never tells " + r.Label() + " of any " + r.Entities + " that it shows, so the watch rule for it was asked of nothing there"})
+		}
+	}
+	return list
 }
 
 // incidents joins findings that hang together: those that overlap in time and
