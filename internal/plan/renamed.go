@@ -8,7 +8,7 @@ var renamed = map[string]string{
 	"radius": "interest-radius", "leave": "leave-radius", "near": "in-range",
 	"world": "invariants", "law": "invariant", "least": "min", "most": "max",
 	"length": "duration", "frame": "fps", "places": "max-players", "sheep": "population", "hertz": "control-rate", "stays": "keep-running",
-	"readdress": "nat-rebind", "fates": "outcomes", "most-entities": "max-entities", "least-news": "smallest-update", "mark": "checkpoint",
+	"readdress": "nat-rebind", "fates": "outcomes", "most-entities": "max-entities", "least-news": "smallest-update", "mark": "checkpoint", "jerkiness": "unevenness",
 }
 
 // called says what an old name is called now, if that is one of the names there are.

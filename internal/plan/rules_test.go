@@ -30,7 +30,7 @@ invariants:
   - {invariant: speed, entities: dog/*, fields: [x, y], max: 9, min: 1}
 sequences:
   - {name: bark heard, steps: [{checkpoint: bark, in: client}, {event: bark, in: all, within: 2s}]}
-limits: {jerkiness: 2.5, age-p95-ms: 400}
+limits: {unevenness: 2.5, age-p95-ms: 400}
 smallest-update: {down: 50}
 `
 
@@ -61,7 +61,7 @@ func TestEverythingThatIsWatched(t *testing.T) {
 	assert.Equal(t, 1, speeds, "the plan's invariant replaces the game's")
 	assert.Equal(t, "by", r.Sequences[0].By)
 	assert.Len(t, r.Sequences, 2)
-	assert.ElementsMatch(t, []rulebook.Limit{{Measure: "jerkiness", Max: 2.5}, {Measure: "age-p95-ms", Max: 400}}, r.Limits)
+	assert.ElementsMatch(t, []rulebook.Limit{{Measure: "unevenness", Max: 2.5}, {Measure: "age-p95-ms", Max: 400}}, r.Limits)
 	assert.Equal(t, rulebook.News{Down: 50}, r.News)
 }
 
@@ -106,7 +106,7 @@ func TestErrorsInWhatIsWatched(t *testing.T) {
 		{"an event rule", bots + "events:\n  - {event: bark, seen-by: in-range}\n", `plan.yaml:3:5: event rule: seen-by: events cannot be watched by nearness; write everyone, owner, others or nobody`},
 		{"a sequence", bots + "sequences:\n  - {name: bell, steps: [{checkpoint: a}]}\n", `plan.yaml:3:5: sequence: steps: a sequence has at least two, here are 1`},
 		{"a step of one", bots + "sequences:\n  - {name: bell, steps: [{chekpoint: a}]}\n", `plan.yaml:3:27: step of a sequence: there is no key "chekpoint"; did you mean "checkpoint"?`},
-		{"a limit", bots + "limits: {jerk: 3}\n", `plan.yaml:2:10: limits: there is no key "jerk"; the keys are age-p95-ms, age-max-ms, corrections-per-minute, correction-p95, correction-max, response-own-ms, response-server-ms, response-others-ms, jerkiness, clock-error-ms, up-bytes-per-second, down-bytes-per-second, up-packets-per-second, down-packets-per-second`},
+		{"a limit", bots + "limits: {jerk: 3}\n", `plan.yaml:2:10: limits: there is no key "jerk"; the keys are age-p95-ms, age-max-ms, corrections-per-minute, correction-p95, correction-max, response-own-ms, response-server-ms, response-others-ms, unevenness, standing, leaps-per-minute, leap-p95, off-path-p95, overshoot-p95, settling-p95-ms, own-unevenness, own-standing, own-leaps-per-minute, own-leap-p95, own-off-path-p95, own-overshoot-p95, own-settling-p95-ms, clock-error-ms, up-bytes-per-second, down-bytes-per-second, up-packets-per-second, down-packets-per-second`},
 		{"a role", bots + "watch:\n  - {entities: a/*, fields: b, role: king}\n", `plan.yaml:3:38: role: "king" is not known; write one of plain, owner, outcome`},
 		{"a reference", "reference: moss\n" + bots, `plan.yaml: reference: there is no bot "moss"; write server, none, or a bot's name`},
 		{"a host", "game: {host: moss}\n" + bots, `plan.yaml: game: host: there is no bot "moss"`},
@@ -124,7 +124,7 @@ func TestErrorsInWhatIsWatched(t *testing.T) {
 
 func TestRulesAlone(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "rules.yaml")
-	require.NoError(t, os.WriteFile(path, []byte("watch: [{entities: a/*, fields: b}]\nlimits: {jerkiness: 1}\n"), 0o600))
+	require.NoError(t, os.WriteFile(path, []byte("watch: [{entities: a/*, fields: b}]\nlimits: {unevenness: 1}\n"), 0o600))
 	r, err := LoadRules(path)
 	require.NoError(t, err)
 	assert.Len(t, r.Fields, 1)

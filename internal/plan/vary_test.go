@@ -163,7 +163,7 @@ links:
 }
 
 func TestABriefPlanSaysOnlyWhatIsNotUsual(t *testing.T) {
-	p, err := Parse("p.yaml", []byte("title: brief\nduration: 5s\nseed: 3\ngame: {population: 2, faults: [coarse-grid]}\nbots: [{name: fern, link: hill-farm}, {name: moss}]\nevents: [{event: bark, max-delay: 1s}]\nlimits: {jerkiness: 9}\n"))
+	p, err := Parse("p.yaml", []byte("title: brief\nduration: 5s\nseed: 3\ngame: {population: 2, faults: [coarse-grid]}\nbots: [{name: fern, link: hill-farm}, {name: moss}]\nevents: [{event: bark, max-delay: 1s}]\nlimits: {unevenness: 9}\n"))
 	require.NoError(t, err)
 	text, err := p.Brief()
 	require.NoError(t, err)
@@ -174,7 +174,7 @@ func TestABriefPlanSaysOnlyWhatIsNotUsual(t *testing.T) {
 		assert.NotContains(t, string(text), not)
 	}
 	assert.Contains(t, string(text), "max-delay: 1s")
-	assert.Contains(t, string(text), "jerkiness: 9")
+	assert.Contains(t, string(text), "unevenness: 9")
 }
 
 // Whatever a plan says, what is written of it reads the same, in full and in brief.
@@ -189,7 +189,7 @@ func TestWhatIsWrittenReadsTheSame(t *testing.T) {
 		text += "  b: {up: {latency: 10ms}, down: {" + pick("down", "", "jitter: 5ms, spread: heavy-tail", "rate: 2Mbit/s, queue: 64KiB") + "}}\n"
 		text += "bots:\n  - {name: fern, link: " + pick("link", "a", "b", "village") + pick("frame", "", ", fps: 30") + "}\n"
 		text += "  - name: moss\n    steps: [{do: join" + pick("at", "", ", at: 3s") + "}, {do: hold, inputs: [forward], turn: " + pick("turn", "0", "-0.35", "1") + ", for: 2s}, {do: " + pick("act", "roam", "chase, kind: sheep", "idle") + "}]\n"
-		text += pick("events", "", "events: [{event: bark, max-delay: 1s}]\n") + pick("limits", "", "limits: {jerkiness: 9}\n") + pick("reference", "", "reference: none\n", "reference: moss\n") +
+		text += pick("events", "", "events: [{event: bark, max-delay: 1s}]\n") + pick("limits", "", "limits: {unevenness: 9}\n") + pick("reference", "", "reference: none\n", "reference: moss\n") +
 			pick("draw", "", "draw: {roles: true, links: [a, b], values: {game.population: [1, 2]}}\n")
 		p, err := Parse("p.yaml", []byte(text))
 		if err != nil {

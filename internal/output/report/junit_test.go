@@ -36,7 +36,7 @@ func mixed() *judge.Verdict {
 // and skips counted.
 func TestJUnitHasACaseForEachRuleEventAndLimit(t *testing.T) {
 	var out bytes.Buffer
-	require.NoError(t, JUnit(&out, "a <match>", mixed(), []rulebook.Limit{{Measure: "age-p95-ms", Max: 5}, {Measure: "jerkiness", Max: 3}}))
+	require.NoError(t, JUnit(&out, "a <match>", mixed(), []rulebook.Limit{{Measure: "age-p95-ms", Max: 5}, {Measure: "unevenness", Max: 3}}))
 	var read junitSuites
 	decoder := xml.NewDecoder(bytes.NewReader(out.Bytes()))
 	decoder.Strict = true
@@ -58,7 +58,7 @@ func TestJUnitHasACaseForEachRuleEventAndLimit(t *testing.T) {
 		}
 	}
 	assert.Equal(t, map[string]string{"x, y of dog/* (own)": "passed", "x, y of dog/* (any)": "frozen", "x of cat/* (any)": "skipped", "bark": "event-lost", "final": "passed",
-		"age-p95-ms at most 5": "limit", "jerkiness at most 3": "passed", "what else was found": "rejected-but-playing", "played to its end": "error", "fern was compared": "passed", "moss was compared": "skipped", "misspelt": "skipped"}, state)
+		"age-p95-ms at most 5": "limit", "unevenness at most 3": "passed", "what else was found": "rejected-but-playing", "played to its end": "error", "fern was compared": "passed", "moss was compared": "skipped", "misspelt": "skipped"}, state)
 	assert.NotContains(t, out.String(), "\x01")
 }
 

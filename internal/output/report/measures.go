@@ -18,19 +18,17 @@ func (t *Text) Measures(m *metrics.Measures) {
 	fmt.Fprintln(t.w, "Measured (median/p95/max; times in ms)")
 	var table table
 	table.right = true
-	table.row("  view", "age", "corrections", "a minute", "response own", "server", "others", "jerkiness", "clock error", "up B/s", "down B/s")
+	table.row("  view", "age", "corrections", "a minute", "response own", "server", "others", "clock error", "up B/s", "down B/s")
 	for _, v := range m.Views {
-		minute, jerkiness := "-", "-"
+		minute := "-"
 		if v.Corrections != nil {
 			minute = fmt.Sprintf("%.3g", v.CorrectionsPerMinute)
 		}
-		if v.Jerkiness > 0 {
-			jerkiness = fmt.Sprintf("%.2f", v.Jerkiness)
-		}
 		table.row("  "+v.Name, Spread(v.Age, "%.0f"), Spread(v.Corrections, "%.2f"), minute, Spread(v.ResponseOwn, "%.0f"), Spread(v.ResponseServer, "%.0f"),
-			Spread(v.ResponseOthers, "%.0f"), jerkiness, Spread(v.ClockError, "%.0f"), Number(int(v.Up.BytesPerSecond)), Number(int(v.Down.BytesPerSecond)))
+			Spread(v.ResponseOthers, "%.0f"), Spread(v.ClockError, "%.0f"), Number(int(v.Up.BytesPerSecond)), Number(int(v.Down.BytesPerSecond)))
 	}
 	table.write(t.w)
+	t.motion(m)
 	t.load(m)
 	t.timing(m.Timing)
 	for _, v := range append([]metrics.View{m.Server}, m.Views...) {
@@ -40,6 +38,36 @@ func (t *Text) Measures(m *metrics.Measures) {
 		}
 		if len(kinds) > 0 {
 			fmt.Fprintf(t.w, "  sent by %s: %s\n", v.Name, strings.Join(kinds, ", "))
+		}
+	}
+}
+
+// motion writes how smoothly the views show entities move.
+func (t *Text) motion(m *metrics.Measures) {
+	var table table
+	table.right = true
+	table.row("  motion", "of", "delay", "true speed", "unevenness", "stands still", "off path", "leaps/min", "leap", "overshoot", "settles")
+	some := false
+	for _, v := range m.Views {
+		for _, of := range []struct {
+			name   string
+			motion *metrics.Motion
+		}{{"its own", v.Own}, {"others", v.Others}} {
+			if o := of.motion; o != nil {
+				some = true
+				table.row("  "+v.Name, of.name, fmt.Sprintf("%.0f", o.Delay), fmt.Sprintf("%.3g", o.TrueSpeed), fmt.Sprintf("%.3g", o.Unevenness), fmt.Sprintf("%.0f%%", 100*o.Standing),
+					p95(o.Off, "%.2g"), fmt.Sprintf("%.3g", o.LeapsPerMinute), p95(o.Leaps, "%.2g"), p95(o.Overshoot, "%.2g"), p95(o.Settling, "%.0f"))
+			}
+		}
+	}
+	if !some {
+		return
+	}
+	table.write(t.w)
+	fmt.Fprintln(t.w, "  (lengths in the unit of places, p95; unevenness: how far the velocity shown is from the true one, a second, on average)")
+	for _, v := range m.Views {
+		if text := v.Moves(); text != "" {
+			fmt.Fprintf(t.w, "  %s\n", text)
 		}
 	}
 }
@@ -94,6 +122,13 @@ func Spread(s *metrics.Spread, format string) string {
 		return "-"
 	}
 	return fmt.Sprintf(format+"/"+format+"/"+format, s.Median, s.P95, s.Max)
+}
+
+func p95(s *metrics.Spread, format string) string {
+	if s == nil {
+		return "-"
+	}
+	return fmt.Sprintf(format, s.P95)
 }
 
 // events writes the table of events: what the reference told and what came.

@@ -35,7 +35,7 @@ func TestEveryKindHasASentence(t *testing.T) {
 		{judge.Finding{Kind: judge.Broken, View: "oak", Entity: "fern", Subject: judge.ParseSubject("sequence bell"), BeganAt: s(1)}, "sequence bell, begun by fern at 1.000 s, did not complete"},
 		{judge.Finding{Kind: judge.DuplicateEntity, View: "server", Entity: "dog/ash-2", Subject: judge.ParseSubject("unique player"), Invariant: true, BeganAt: s(1), EndedAt: s(2)}, "dog/ash-2 breaks the rule unique player, in the view of server: 1.000 s to 2.000 s"},
 		{judge.Finding{Kind: judge.RejectedButPlaying, View: "oak", BeganAt: s(1), EndedAt: s(2)}, "oak plays on without being in the match: 1.000 s to 2.000 s"},
-		{judge.Finding{Kind: judge.Jerky, View: "oak", Why: "jerkiness is 9, the limit is 6"}, "oak, over the whole match: jerkiness is 9, the limit is 6"},
+		{judge.Finding{Kind: judge.Jerky, View: "oak", Why: "unevenness is 9, the limit is 6"}, "oak, over the whole match: unevenness is 9, the limit is 6"},
 		{judge.Finding{Kind: judge.Frozen, View: "oak", Subject: judge.ParseSubject("ticks"), Ticks: true, Tick: 20, BeganAt: s(1), EndedAt: s(2), Open: true, Ended: "still so at the end"}, "oak tells no tick after 20 (1.000 s): still so at the end"},
 		{judge.Finding{Kind: judge.Drift, View: "oak", Entity: "dog/ash", Subject: judge.ParseSubject("x, y"), Ticks: true, Tick: 20, LastTick: 40, BeganAt: s(1), EndedAt: s(2)}, "oak shows dog/ash with a wrong x, y: tick 20 (1.000 s) to tick 40"},
 	} {
@@ -110,7 +110,7 @@ func TestOtherVerdicts(t *testing.T) {
 
 func TestMeasuresAndTrialsAreTables(t *testing.T) {
 	m := &metrics.Measures{Server: metrics.View{Name: "server", Sent: map[string]*metrics.Traffic{"snapshots": {BytesPerSecond: 4321.9}}},
-		Views: []metrics.View{{Name: "fern", Age: &metrics.Spread{Count: 9, Median: 98.4, P95: 120, Max: 301}, Corrections: &metrics.Spread{Count: 3, Median: 0.1, P95: 0.5, Max: 1.25}, CorrectionsPerMinute: 4.5, Jerkiness: 1.234, Up: metrics.Traffic{BytesPerSecond: 1500}}}}
+		Views: []metrics.View{{Name: "fern", Age: &metrics.Spread{Count: 9, Median: 98.4, P95: 120, Max: 301}, Corrections: &metrics.Spread{Count: 3, Median: 0.1, P95: 0.5, Max: 1.25}, CorrectionsPerMinute: 4.5, Up: metrics.Traffic{BytesPerSecond: 1500}}}}
 	got := text(func(t *Text) { t.Measures(m) })
 	assert.Regexp(t, `fern +98/120/301 +0\.10/0\.50/1\.25 +4\.5`, got)
 	assert.Contains(t, got, "sent by server: snapshots 4,321 B/s")

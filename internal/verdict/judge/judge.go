@@ -242,7 +242,7 @@ func (j *Judge) FinishWith(how ending.Ending, exceeded func() []metrics.Excess) 
 	if exceeded != nil {
 		for _, x := range exceeded() {
 			kind := OverLimit
-			if x.Measure == "jerkiness" {
+			if metrics.OfMotion(x.Measure) {
 				kind = Jerky
 			}
 			j.add(&Finding{Kind: kind, View: x.View, Subject: Subject{AboutMeasure, x.Measure}, BeganAt: Seconds(j.first), EndedAt: Seconds(end), Open: true,

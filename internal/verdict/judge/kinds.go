@@ -54,7 +54,7 @@ const (
 	Broken             Kind = "broken-sequence"      // a step of a chain never came
 	InvariantBroken    Kind = "invariant-broken"     // an invariant did not hold
 	Crashed            Kind = "crashed"              // a program of the match ended by itself
-	Jerky              Kind = "jerky"                // the limit on jerkiness
+	Jerky              Kind = "jerky"                // a limit on how smoothly entities move
 	OverLimit          Kind = "limit"                // any other limit
 	ChecksumDiffers    Kind = "checksum"             // a checksum of the state differs
 	Offset             Kind = "offset"               // the values differ, and none of the above

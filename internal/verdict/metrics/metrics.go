@@ -24,6 +24,7 @@ type Collector struct {
 	rules   []rulebook.Rule
 	views   []*view
 	places  []place // of each entity, by its number
+	truth   []*way  // of the server's
 	pending []*response
 	first   time.Duration
 	last    time.Duration
@@ -44,10 +45,15 @@ type view struct {
 	off         point // shown less predicted, when last told
 	corrections sample
 	clock       sample
-	rough       sample // metres a second, a second
 	responded   sample // its own view to an input
 	server      sample
-	others      sample
+	elsewhere   sample
+	teller      teller
+	shown       []*shown // by entity
+	lookAt      time.Duration
+	looks       int
+	ownMotion   motion
+	others      motion
 	lastInput   string
 	inFrom      time.Duration
 	in          bool
@@ -67,16 +73,14 @@ func (p point) size() float64       { return math.Sqrt(p[0]*p[0] + p[1]*p[1] + p
 type place struct {
 	known  bool
 	fields []trace.Field
+	rule   *rulebook.Rule // that compares it
 }
 
 // track follows the place of one entity in one view.
 type track struct {
-	place    point
-	known    bool
-	changed  time.Duration // when it last moved
-	velocity point
-	sampled  time.Duration
-	at       point // place when sampled
+	place   point
+	known   bool
+	changed time.Duration // when it last moved
 }
 
 // response waits for an input to show.
@@ -106,8 +110,6 @@ const (
 	restBefore   = 300 * time.Millisecond // without moving: at rest
 	moved        = 0.03                   // less is no movement
 	responseEnds = 3 * time.Second        // nothing shows so late
-	steadyFor    = 150 * time.Millisecond // without a change: it stopped in between
-	sampleEvery  = 45 * time.Millisecond  // for roughness
 	corrected    = 0.05                   // a smaller jump is none
 )
 
@@ -142,6 +144,12 @@ func (c *Collector) Record(number int, r *trace.Record) {
 		if k := v.track(e); k != nil {
 			*k = track{}
 		}
+		if int(e) < len(v.shown) {
+			v.shown[e] = nil
+		}
+	}
+	if len(r.State) > 0 {
+		v.teller.tell(r.T)
 	}
 	for i := 0; i < len(r.State); {
 		e := r.State[i].Entity
@@ -154,6 +162,9 @@ func (c *Collector) Record(number int, r *trace.Record) {
 	}
 	if number > 0 && len(r.Predicted) > 0 {
 		c.predict(number, r)
+	}
+	if number > 0 && len(r.State) > 0 {
+		c.look(number, r.T)
 	}
 }
 
@@ -175,6 +186,7 @@ func (c *Collector) member(v *view, r *trace.Record) {
 	case r.Joined == v.name:
 		v.own, v.in, v.inFrom, v.hasOwn = c.names.Entity(r.Entity), true, r.T, false
 		clear(v.tracks)
+		clear(v.shown)
 	case r.Left == v.name && v.in:
 		v.in = false
 		v.inFor += r.T - v.inFrom
@@ -198,10 +210,13 @@ func (c *Collector) placeOf(e trace.Entity) []trace.Field {
 		return c.places[e].fields
 	}
 	var fields []trace.Field
-	for _, f := range rulebook.PlaceOf(c.rules, c.names.EntityID(e)) {
-		fields = append(fields, c.names.Field(f))
+	rule := rulebook.PlaceRule(c.rules, c.names.EntityID(e))
+	if rule != nil {
+		for _, f := range rule.Fields {
+			fields = append(fields, c.names.Field(f))
+		}
 	}
-	c.places[e] = place{true, fields}
+	c.places[e] = place{true, fields, rule}
 	return fields
 }
 
@@ -237,7 +252,8 @@ func (c *Collector) move(number int, e trace.Entity, changes []trace.Change, t t
 		return
 	}
 	if !k.known {
-		k.known, k.changed, k.sampled, k.at = true, t, t, k.place
+		k.known, k.changed = true, t
+		c.goes(number, e, k.place, t, false)
 		return
 	}
 	if k.place == before {
@@ -253,32 +269,40 @@ func (c *Collector) move(number int, e trace.Entity, changes []trace.Change, t t
 			case v == r.view:
 				r.view.responded.add(ms)
 			default:
-				r.view.others.add(ms)
+				r.view.elsewhere.add(ms)
 			}
 		}
 	}
-	if e != v.own {
-		v.roughness(k, t)
-	}
 	k.changed = t
+	c.goes(number, e, k.place, t, true)
 }
 
-// roughness compares the velocity since the last sample with the one before.
-func (v *view) roughness(k *track, t time.Duration) {
-	if t-k.changed > steadyFor { // it stood in between
-		k.velocity, k.sampled, k.at = point{}, t, k.place
+// goes notes where an entity is now.
+func (c *Collector) goes(number int, e trace.Entity, p point, t time.Duration, leaps bool) {
+	v := c.views[number]
+	if number == 0 {
+		for len(c.truth) <= int(e) {
+			c.truth = append(c.truth, nil)
+		}
+		if c.truth[e] == nil {
+			c.truth[e] = &way{}
+		}
+		c.truth[e].add(t, v.teller.since(), p, false)
 		return
 	}
-	dt := (t - k.sampled).Seconds()
-	if t-k.sampled < sampleEvery {
-		return
+	for len(v.shown) <= int(e) {
+		v.shown = append(v.shown, nil)
 	}
-	now := k.place.minus(k.at)
-	for i := range now {
-		now[i] /= dt
+	if v.shown[e] == nil {
+		v.shown[e] = &shown{}
 	}
-	v.rough.add(now.minus(k.velocity).size() / dt)
-	k.velocity, k.sampled, k.at = now, t, k.place
+	v.shown[e].add(t, v.teller.since(), p, leaps)
+}
+
+// least is how far off an entity may be by its rule: what is far less is no movement.
+func (c *Collector) least(e trace.Entity) float64 {
+	c.placeOf(e)
+	return c.places[e].rule.Tolerance
 }
 
 // input begins to wait for an input to show, if its entity is at rest everywhere

@@ -3,7 +3,6 @@ package metrics
 import (
 	"fmt"
 	"maps"
-	"math"
 	"slices"
 	"strings"
 	"testing"
@@ -84,25 +83,6 @@ func TestACorrectionIsAJumpOfThePrediction(t *testing.T) {
 	assert.InDelta(t, 2, v.CorrectionsPerMinute, 0.05)
 }
 
-func TestJerkinessIsRoughnessBesideTheServers(t *testing.T) {
-	d := newDesk()
-	d.say(1, 0, `"joined":"fern","entity":"dog/fern"`)
-	d.say(2, 0, `"joined":"moss","entity":"dog/moss"`)
-	for i := range 400 {
-		when := float64(i) * 0.05
-		x := 10 * math.Sin(when)
-		d.say(0, when, at("dog/a", x, 0))
-		d.say(1, when, at("dog/a", 10*math.Sin(when-0.1), 0))
-		d.say(2, when, at("dog/a", x+0.2*float64(i%2), 0)) // to and fro around where it should be
-		d.say(2, when, at("tuft/1", float64(i%7), 0))      // cosmetic
-	}
-	m := d.c.Finish(nil)
-	assert.InDelta(t, 1, m.Views[0].Jerkiness, 0.1)
-	assert.Greater(t, m.Views[1].Jerkiness, 10.0)
-	assert.Equal(t, []Excess{{"moss", "jerkiness", fmt.Sprintf("jerkiness is %.4g, the limit is 3", m.Views[1].Jerkiness)}},
-		m.Exceeded([]rulebook.Limit{{Measure: "jerkiness", Max: 3}, {Measure: "clock-error-ms", Max: 1}}))
-}
-
 func TestClocksAndTraffic(t *testing.T) {
 	d := newDesk()
 	d.say(0, 0, `"checkpoint":"start"`)
@@ -172,12 +152,12 @@ func TestTimeIsTrustedAsFarAsItWasKept(t *testing.T) {
 
 func TestMeasuresByViewAndTheirWorst(t *testing.T) {
 	m := Measures{Server: View{Name: "server", Load: &Load{CPU: Spread{P95: 0.5}}}, Views: []View{
-		{Name: "fern", InFor: 10, CorrectionsPerMinute: 3, Age: &Spread{P95: 120, Max: 300}, Jerkiness: 1.5},
+		{Name: "fern", InFor: 10, CorrectionsPerMinute: 3, Age: &Spread{P95: 120, Max: 300}, Others: &Motion{Unevenness: 1.5}},
 		{Name: "moss", InFor: 10, CorrectionsPerMinute: 5, Age: &Spread{P95: 90, Max: 400}},
 		{Name: "oak"},
 	}}
 	by := m.ByView()
-	assert.Equal(t, map[string]float64{"age-p95-ms": 120, "age-max-ms": 300, "corrections-per-minute": 3, "jerkiness": 1.5}, by["fern"])
+	assert.Equal(t, map[string]float64{"age-p95-ms": 120, "age-max-ms": 300, "corrections-per-minute": 3, "unevenness": 1.5, "standing": 0, "leaps-per-minute": 0, "leap-p95": 0}, by["fern"])
 	assert.Equal(t, map[string]float64{"server-cpu-cores": 0.5, "server-resident-mb": 0}, by["server"])
 	assert.NotContains(t, by, "oak", "what was not measured is absent")
 	worst := m.Worst()

@@ -77,7 +77,8 @@ type View struct {
 	ResponseOwn          *Spread             `json:"response_own_ms,omitempty"` // from an input to the first change in its own view
 	ResponseServer       *Spread             `json:"response_server_ms,omitempty"`
 	ResponseOthers       *Spread             `json:"response_others_ms,omitempty"`
-	Jerkiness            float64             `json:"jerkiness"` // of others' motion, 1 is as rough as on the server
+	Own                  *Motion             `json:"own_motion,omitempty"`    // how smoothly it shows its own entity move
+	Others               *Motion             `json:"others_motion,omitempty"` // and others
 	ClockError           *Spread             `json:"clock_error_ms,omitempty"`
 	Up                   Traffic             `json:"up"`
 	Down                 Traffic             `json:"down"`
@@ -93,27 +94,20 @@ type Measures struct {
 	Timing *Timing `json:"timing,omitempty"` // how well a run on the wall clock kept time
 }
 
-// smoothest is the roughness below which entities count as standing: that of
-// numbers on the wire.
-const smoothest = 2.0
-
 // Finish sums up. ages tells the age of a view's snapshot, which the judge knows.
 func (c *Collector) Finish(ages func(view int) *Spread) *Measures {
 	m := &Measures{Length: round((c.last - c.first).Seconds())}
-	reference := c.views[0].rough.spread()
 	for i, v := range c.views {
 		if v.in {
 			v.inFor += c.last - v.inFrom
 		}
 		r := View{Name: v.name, InFor: round(v.inFor.Seconds()), Corrections: v.corrections.spread(),
-			ResponseOwn: v.responded.spread(), ResponseServer: v.server.spread(), ResponseOthers: v.others.spread(),
+			ResponseOwn: v.responded.spread(), ResponseServer: v.server.spread(), ResponseOthers: v.elsewhere.spread(),
 			ClockError: v.clock.spread(), Up: v.traffic[link.Up].over(c.last - c.first), Down: v.traffic[link.Down].over(c.last - c.first)}
 		if minutes := v.inFor.Minutes(); minutes > 0 && r.Corrections != nil {
 			r.CorrectionsPerMinute = round(float64(r.Corrections.Count) / minutes)
 		}
-		if rough := v.rough.spread(); rough != nil && reference != nil {
-			r.Jerkiness = round(rough.Median / max(reference.Median, smoothest))
-		}
+		r.Own, r.Others = v.ownMotion.sum(v.inFor), v.others.sum(v.inFor)
 		if cpu := v.load.cpu.spread(); cpu != nil {
 			r.Load = &Load{*cpu, *v.load.resident.spread(), *v.load.threads.spread(), *v.load.files.spread()}
 		}
@@ -157,7 +151,20 @@ var limitable = map[string]func(*View) *float64{
 	"response-own-ms":         func(v *View) *float64 { return part(v.ResponseOwn, median) },
 	"response-server-ms":      func(v *View) *float64 { return part(v.ResponseServer, median) },
 	"response-others-ms":      func(v *View) *float64 { return part(v.ResponseOthers, median) },
-	"jerkiness":               func(v *View) *float64 { return where(v.Jerkiness > 0, v.Jerkiness) },
+	"unevenness":              of(others, unevenness),
+	"standing":                of(others, standing),
+	"leaps-per-minute":        of(others, leaps),
+	"leap-p95":                of(others, leapSize),
+	"off-path-p95":            of(others, off),
+	"overshoot-p95":           of(others, overshoot),
+	"settling-p95-ms":         of(others, settling),
+	"own-unevenness":          of(own, unevenness),
+	"own-standing":            of(own, standing),
+	"own-leaps-per-minute":    of(own, leaps),
+	"own-leap-p95":            of(own, leapSize),
+	"own-off-path-p95":        of(own, off),
+	"own-overshoot-p95":       of(own, overshoot),
+	"own-settling-p95-ms":     of(own, settling),
 	"clock-error-ms":          func(v *View) *float64 { return part(v.ClockError, p95) },
 	"up-bytes-per-second":     func(v *View) *float64 { return where(v.Up.Packets > 0, v.Up.BytesPerSecond) },
 	"down-bytes-per-second":   func(v *View) *float64 { return where(v.Down.Packets > 0, v.Down.BytesPerSecond) },
@@ -167,6 +174,44 @@ var limitable = map[string]func(*View) *float64{
 	"server-cpu-cores":        cpu,
 	"server-resident-mb":      resident,
 	"down-packets-per-second": func(v *View) *float64 { return where(v.Down.Packets > 0, v.Down.PacketsPerSecond) },
+}
+
+// OfMotion reports whether a measure tells how smoothly entities are shown.
+func OfMotion(measure string) bool {
+	for _, part := range []string{"unevenness", "standing", "leap", "off-path", "overshoot", "settling"} {
+		if strings.HasPrefix(strings.TrimPrefix(measure, "own-"), part) {
+			return true
+		}
+	}
+	return false
+}
+
+// of is a part of how a view shows entities move, where that was seen.
+func of(whose func(*View) *Motion, part func(*Motion) *float64) func(*View) *float64 {
+	return func(v *View) *float64 {
+		if m := whose(v); m != nil {
+			return part(m)
+		}
+		return nil
+	}
+}
+
+func own(v *View) *Motion    { return v.Own }
+func others(v *View) *Motion { return v.Others }
+
+func unevenness(m *Motion) *float64 { return &m.Unevenness }
+func standing(m *Motion) *float64   { return &m.Standing }
+func leaps(m *Motion) *float64      { return &m.LeapsPerMinute }
+func off(m *Motion) *float64        { return part(m.Off, p95) }
+func overshoot(m *Motion) *float64  { return part(m.Overshoot, p95) }
+func settling(m *Motion) *float64   { return part(m.Settling, p95) }
+
+// leapSize is 0 where there were none.
+func leapSize(m *Motion) *float64 {
+	if m.Leaps == nil {
+		return new(float64)
+	}
+	return &m.Leaps.P95
 }
 
 func cpu(v *View) *float64 {

@@ -123,9 +123,18 @@ func (r Rule) Label() string { return strings.Join(r.Fields, ", ") }
 // PlaceOf is which fields hold the place of an entity: those of the first rule that
 // compares it by distance; nil if there is none.
 func PlaceOf(rules []Rule, id string) []string {
-	for _, rule := range rules {
+	if rule := PlaceRule(rules, id); rule != nil {
+		return rule.Fields
+	}
+	return nil
+}
+
+// PlaceRule is the rule that compares where an entity is, or nil.
+func PlaceRule(rules []Rule, id string) *Rule {
+	for i := range rules {
+		rule := &rules[i]
 		if rule.Compare == Distance && len(rule.Fields) > 1 && rule.Judged() && rule.Of != Own && rule.Fits(id, false, rule.Fields[0]) {
-			return rule.Fields
+			return rule
 		}
 	}
 	return nil

@@ -137,7 +137,9 @@ var Measures = []string{
 	"age-p95-ms", "age-max-ms",
 	"corrections-per-minute", "correction-p95", "correction-max",
 	"response-own-ms", "response-server-ms", "response-others-ms",
-	"jerkiness", "clock-error-ms",
+	"unevenness", "standing", "leaps-per-minute", "leap-p95", "off-path-p95", "overshoot-p95", "settling-p95-ms",
+	"own-unevenness", "own-standing", "own-leaps-per-minute", "own-leap-p95", "own-off-path-p95", "own-overshoot-p95", "own-settling-p95-ms",
+	"clock-error-ms",
 	"up-bytes-per-second", "down-bytes-per-second", "up-packets-per-second", "down-packets-per-second",
 	"cpu-cores", "resident-mb", "server-cpu-cores", "server-resident-mb",
 }
