@@ -4,6 +4,7 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -114,10 +115,20 @@ func JUnit(w io.Writer, title string, v *judge.Verdict, limits []rulebook.Limit)
 			return f.Subject == (judge.Subject{About: judge.AboutEvent, Name: e.Event})
 		}))
 	}
+	unmeasured := func(measure string) *judge.Warning {
+		i := slices.IndexFunc(v.Warnings, func(w judge.Warning) bool { return w.Measure == measure })
+		if i < 0 {
+			return nil
+		}
+		return &v.Warnings[i]
+	}
 	for _, l := range limits {
 		add("limits", clean(fmt.Sprintf("%s at most %g", l.Measure, l.Max)), take(func(f *judge.Finding) bool {
 			return f.Subject == (judge.Subject{About: judge.AboutMeasure, Name: l.Measure})
 		}))
+		if w := unmeasured(l.Measure); w != nil {
+			suite.Cases[len(suite.Cases)-1].doubt(v, *w)
+		}
 	}
 	if rest := take(func(*judge.Finding) bool { return true }); len(rest) > 0 {
 		add("match", "what else was found", rest)

@@ -228,9 +228,9 @@ func (b *Bench) Finish(how ending.Ending) (*judge.Verdict, *metrics.Measures) {
 	m := &metrics.Measures{}
 	var verdicts []*judge.Verdict
 	for i, s := range b.seats {
-		verdicts = append(verdicts, s.judge.FinishWith(how, func() []metrics.Excess {
+		verdicts = append(verdicts, s.judge.FinishWith(how, func() ([]metrics.Excess, []string) {
 			if i > 0 || b.measures == nil {
-				return nil
+				return nil, nil
 			}
 			m = b.measures.Finish(func(view int) *metrics.Spread {
 				if n := s.views[view]; n > 0 {
@@ -238,7 +238,7 @@ func (b *Bench) Finish(how ending.Ending) (*judge.Verdict, *metrics.Measures) {
 				}
 				return nil
 			})
-			return m.Exceeded(b.rules.Limits)
+			return m.Exceeded(b.rules.Limits), m.Unmeasured(b.rules.Limits)
 		}))
 	}
 	if b.peers != nil {

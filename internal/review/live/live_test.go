@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -100,7 +101,8 @@ func TestWhatIsFollowedIsWhatIsJudged(t *testing.T) {
 		state, err := live.Run(context.Background(), live.Traces{Sources: traces.Sources, Packets: unpacked(t, traces.Packets), Rules: p.Rules, Ended: func() bool { return true }})
 		require.NoError(t, err)
 		assert.Equal(t, len(r.Verdict.Findings) > 0, state.Findings > 0)
-		assert.InDelta(t, len(r.Verdict.Findings), state.Findings, 2, "the verdict puts some together")
+		found := slices.DeleteFunc(slices.Clone(r.Verdict.Findings), func(f *judge.Finding) bool { return f.Kind == judge.Jerky }) // which is measured at the end
+		assert.InDelta(t, len(found), state.Findings, 2, "the verdict puts some together")
 	}
 }
 

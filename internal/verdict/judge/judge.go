@@ -67,9 +67,10 @@ type Judge struct {
 	roster     map[string]*standing // what the reference says of who is in
 	ticks      *ticks               // nil where fields are compared by time
 
-	findings []*Finding
-	doubtful int
-	members  []membership
+	findings   []*Finding
+	unmeasured []string // what has a limit and was not measured in any view
+	doubtful   int
+	members    []membership
 }
 
 // sweepEvery is how often everything that nobody spoke about is looked at.
@@ -220,7 +221,7 @@ func (j *Judge) Finish() *Verdict {
 
 // FinishWith is Finish of a match that ended as it may, and with limits: exceeded is
 // asked at the end which were broken.
-func (j *Judge) FinishWith(how ending.Ending, exceeded func() []metrics.Excess) *Verdict {
+func (j *Judge) FinishWith(how ending.Ending, exceeded func() (broken []metrics.Excess, unmeasured []string)) *Verdict {
 	defer func() { j.ended = true }()
 	end := j.now
 	j.catchUp(end + 1)
@@ -240,7 +241,9 @@ func (j *Judge) FinishWith(how ending.Ending, exceeded func() []metrics.Excess) 
 		})
 	}
 	if exceeded != nil {
-		for _, x := range exceeded() {
+		broken, unmeasured := exceeded()
+		j.unmeasured = unmeasured
+		for _, x := range broken {
 			kind := OverLimit
 			if metrics.OfMotion(x.Measure) {
 				kind = Jerky

@@ -53,11 +53,12 @@ type Verdict struct {
 
 // Warning says that something was not compared that was to be.
 type Warning struct {
-	View  string `json:"view,omitempty"`
-	Rule  string `json:"rule,omitempty"`  // of a watch rule
-	Event string `json:"event,omitempty"` // of an event rule
-	Text  string `json:"text"`
-	Grave bool   `json:"grave,omitempty"` // it alone keeps the match from being a pass
+	View    string `json:"view,omitempty"`
+	Rule    string `json:"rule,omitempty"`    // of a watch rule
+	Event   string `json:"event,omitempty"`   // of an event rule
+	Measure string `json:"measure,omitempty"` // one that has a limit
+	Text    string `json:"text"`
+	Grave   bool   `json:"grave,omitempty"` // it alone keeps the match from being a pass
 }
 
 // ViewReport says how much of a view was compared.
@@ -353,6 +354,9 @@ func (d *Verdict) warn(j *Judge) {
 			rule := fmt.Sprintf("%s of %s (%s)", r.Fields, r.Entities, r.Of)
 			d.Warnings = append(d.Warnings, Warning{Rule: rule, Text: "the watch rule for " + rule + " met nothing"})
 		}
+	}
+	for _, measure := range j.unmeasured {
+		d.Warnings = append(d.Warnings, Warning{Measure: measure, Text: "the limit on " + measure + " met nothing: it could not be measured in any view"})
 	}
 	for _, r := range j.config.Rules.Events {
 		if r.SeenBy != rulebook.Nobody && !slices.ContainsFunc(d.Events, func(e *EventReport) bool { return rulebook.FindEvent([]rulebook.EventRule{r}, e.Event) != nil }) {

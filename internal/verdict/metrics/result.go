@@ -290,6 +290,17 @@ type Excess struct {
 	Why     string
 }
 
+// Unmeasured lists what has a limit and was not measured in any view.
+func (m *Measures) Unmeasured(limits []rulebook.Limit) (list []string) {
+	worst := m.Worst()
+	for _, l := range limits {
+		if _, measured := worst[l.Measure]; !measured {
+			list = append(list, l.Measure)
+		}
+	}
+	return list
+}
+
 // Exceeded lists the limits that were broken.
 func (m *Measures) Exceeded(limits []rulebook.Limit) (list []Excess) {
 	for _, l := range limits {
