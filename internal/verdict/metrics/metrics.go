@@ -8,6 +8,7 @@
 package metrics
 
 import (
+	"cmp"
 	"encoding/json"
 	"math"
 	"slices"
@@ -23,8 +24,9 @@ type Collector struct {
 	names   *trace.Names
 	rules   []rulebook.Rule
 	views   []*view
-	places  []place // of each entity, by its number
-	truth   []*way  // of the server's
+	places  []place        // of each entity, by its number
+	truth   []*way         // of the server's
+	order   []trace.Entity // those with a place, by their names: a match that is read numbers them otherwise than one that is played
 	pending []*response
 	first   time.Duration
 	last    time.Duration
@@ -217,6 +219,11 @@ func (c *Collector) placeOf(e trace.Entity) []trace.Field {
 		}
 	}
 	c.places[e] = place{true, fields, rule}
+	if rule != nil {
+		name := c.names.EntityID(e)
+		at, _ := slices.BinarySearchFunc(c.order, name, func(e trace.Entity, name string) int { return cmp.Compare(c.names.EntityID(e), name) })
+		c.order = slices.Insert(c.order, at, e)
+	}
 	return fields
 }
 

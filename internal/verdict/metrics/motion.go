@@ -226,12 +226,13 @@ func (c *Collector) look(number int, t time.Duration) {
 	t -= lookBehind
 	delayOwn, okOwn := v.ownMotion.delay()
 	delayOthers, okOthers := v.others.delay()
-	for e, k := range v.shown {
-		if k == nil || e >= len(c.truth) || c.truth[e] == nil || !c.sees(v, trace.Entity(e), t) {
+	for _, e := range c.order {
+		if int(e) >= len(v.shown) || v.shown[e] == nil || int(e) >= len(c.truth) || c.truth[e] == nil || !c.sees(v, e, t) {
 			continue
 		}
+		k := v.shown[e]
 		m, delay, ok := &v.others, delayOthers, okOthers
-		if trace.Entity(e) == v.own {
+		if e == v.own {
 			m, delay, ok = &v.ownMotion, delayOwn, okOwn
 		}
 		truth := c.truth[e]
@@ -239,7 +240,7 @@ func (c *Collector) look(number int, t time.Duration) {
 		if k.forget(t - lookBack); k.rests(t-lookBack) && truth.rests(t-lookBack) {
 			continue
 		}
-		m.look(k, truth, t, delay, ok, c.least(trace.Entity(e)))
+		m.look(k, truth, t, delay, ok, c.least(e))
 	}
 }
 
