@@ -47,6 +47,9 @@ var pages = template.Must(template.New("page").Funcs(template.FuncMap{
 	"way":      func(r judge.ValueRow) string { return report.Explanation(r) },
 	"outcome":  report.Outcome,
 	"spread":   report.Spread,
+	"percent":  report.Percent,
+	"p95":      report.P95,
+	"bytes":    func(n float64) string { return report.Number(int(n)) },
 }).Parse(pageText))
 
 // data is what the page is filled with.

@@ -52,11 +52,11 @@ func (t *Text) motion(m *metrics.Measures) {
 		for _, of := range []struct {
 			name   string
 			motion *metrics.Motion
-		}{{"its own", v.Own}, {"others", v.Others}} {
+		}{{"own", v.Own}, {"others", v.Others}} {
 			if o := of.motion; o != nil {
 				some = true
 				table.row("  "+v.Name, of.name, fmt.Sprintf("%.0f", o.Delay), fmt.Sprintf("%.3g", o.TrueSpeed), fmt.Sprintf("%.3g", o.Unevenness), fmt.Sprintf("%.0f%%", 100*o.Standing),
-					p95(o.Off, "%.2g"), fmt.Sprintf("%.3g", o.LeapsPerMinute), p95(o.Leaps, "%.2g"), p95(o.Overshoot, "%.2g"), p95(o.Settling, "%.0f"))
+					P95(o.Off, "%.2g"), fmt.Sprintf("%.3g", o.LeapsPerMinute), P95(o.Leaps, "%.2g"), P95(o.Overshoot, "%.2g"), P95(o.Settling, "%.0f"))
 			}
 		}
 	}
@@ -124,7 +124,8 @@ func Spread(s *metrics.Spread, format string) string {
 	return fmt.Sprintf(format+"/"+format+"/"+format, s.Median, s.P95, s.Max)
 }
 
-func p95(s *metrics.Spread, format string) string {
+// P95 is the 95th percentile alone.
+func P95(s *metrics.Spread, format string) string {
 	if s == nil {
 		return "-"
 	}

@@ -2,6 +2,7 @@ package metrics
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -388,7 +389,12 @@ func (m *motion) sum(in time.Duration) *Motion {
 
 // jolting is from which share of standing still, or of its speed in unevenness, on a motion is told
 // of in words.
-const jolting = 0.25
+const jolting = 0.2
+
+// Moving reports whether the motion of anything could be measured in any view.
+func (m *Measures) Moving() bool {
+	return slices.ContainsFunc(m.Views, func(v View) bool { return v.Own != nil || v.Others != nil })
+}
 
 // Moves says in words how a view shows entities move, if that is not smoothly.
 func (v *View) Moves() string {
@@ -402,15 +408,19 @@ func (v *View) Moves() string {
 		if m == nil || m.Standing < jolting && !uneven && m.LeapsPerMinute < 1 {
 			continue
 		}
-		text := of.what + " move unevenly"
+		var does []string
 		switch {
-		case m.Standing >= jolting && m.Leaps != nil:
-			text = fmt.Sprintf("%s move in steps of %.2g, %.2g a second", of.what, m.Leaps.Median, m.LeapsPerMinute/60)
+		case m.Standing >= jolting && m.LeapsPerMinute >= 30:
+			does = append(does, fmt.Sprintf("move in steps of %.2g, %.2g a second", m.Leaps.Median, m.LeapsPerMinute/60))
 		case m.Standing >= jolting:
-			text = fmt.Sprintf("%s stand still %.0f%% of the time that %s really %s", of.what, 100*m.Standing, of.entities, of.moves)
-		case m.LeapsPerMinute >= 1:
-			text = fmt.Sprintf("%s leap %.2g times a minute, by %.2g", of.what, m.LeapsPerMinute, m.Leaps.Median)
+			does = append(does, fmt.Sprintf("stand still %.0f%% of the time that %s really %s", 100*m.Standing, of.entities, of.moves))
+		case uneven:
+			does = append(does, fmt.Sprintf("move unevenly (%.0f%% of their speed)", 100*m.Unevenness/m.TrueSpeed))
 		}
+		if m.Leaps != nil && m.LeapsPerMinute >= 1 && !(m.Standing >= jolting && m.LeapsPerMinute >= 30) {
+			does = append(does, fmt.Sprintf("leap %.2g times a minute, by %.2g", m.LeapsPerMinute, m.Leaps.Median))
+		}
+		text := of.what + " " + strings.Join(does, " and ")
 		parts = append(parts, text)
 	}
 	if len(parts) == 0 {
