@@ -95,6 +95,11 @@ and server_t lines, or else from how entities move (estimated).`,
 				text := report.NewText(c.OutOrStdout())
 				text.Verdict(verdict)
 				text.Measures(result.Measures)
+				if run != nil {
+					if err := tellLogs(text, run.Path); err != nil {
+						return err
+					}
+				}
 			}
 			if verdict.Outcome == judge.NothingCompared {
 				return failed(errors.New("nothing was compared; check that the watch rules fit the entities and fields of the traces, and that the views overlap in time"))

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"io"
 	"os"
@@ -10,11 +11,9 @@ import (
 
 	"github.com/charmbracelet/colorprofile"
 	"github.com/mattn/go-isatty"
-
-	"encoding/json"
-	"zitherwheel/internal/output/sanitize"
-
 	"github.com/spf13/cobra"
+
+	"zitherwheel/internal/output/sanitize"
 )
 
 // output is where a command prints. What steers a terminal is shown as text, and the

@@ -12,6 +12,7 @@ import (
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/output/report"
 	"zitherwheel/internal/plan"
+	"zitherwheel/internal/review/feed"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/run/ending"
 	"zitherwheel/internal/run/trust"
@@ -59,6 +60,9 @@ writes a run folder. On the virtual clock the same plan and seed give the same b
 				text := report.NewText(c.OutOrStdout())
 				text.Verdict(r.Verdict)
 				text.Measures(r.Measures)
+				if err := tellLogs(text, out); err != nil {
+					return err
+				}
 				fmt.Fprintf(c.OutOrStdout(), "Run folder: %s\n", out)
 			}
 			return conclude(c, r)
@@ -136,6 +140,20 @@ func play(c *cobra.Command, p *plan.Plan, folder string, options match.Options, 
 	took := time.Since(began)
 	fmt.Fprintf(c.ErrOrStderr(), "played %.1f s in %.2f s, %.0f times as fast as real time\n", r.Played.Seconds(), took.Seconds(), r.Played.Seconds()/took.Seconds())
 	return r, nil
+}
+
+// tellLogs writes what the logs of a run tell of errors and warnings.
+func tellLogs(text *report.Text, folder string) error {
+	run, err := run.Open(folder)
+	if err != nil {
+		return failed(err)
+	}
+	told, err := feed.Logs(run)
+	text.Logs(told)
+	if err != nil {
+		return failed(err)
+	}
+	return nil
 }
 
 // conclude turns a result into the exit code.

@@ -21,6 +21,7 @@ import (
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/verdict/logs"
 	"zitherwheel/internal/verdict/metrics"
 	"zitherwheel/internal/verdict/rulebook"
 )
@@ -31,6 +32,7 @@ type Review struct {
 	Plan     *plan.Plan
 	Verdict  *judge.Verdict
 	Measures *metrics.Measures
+	Logs     *logs.Report  // what the programs' logs tell of errors and warnings
 	Length   time.Duration // of what was recorded
 	Lanes    []Lane        // by view, the reference's first
 	Curves   []*Curve      // of findings, the heads of incidents first
@@ -144,6 +146,9 @@ func Read(ctx context.Context, path string) (*Review, error) {
 		if err := r.log(view); err != nil {
 			return nil, err
 		}
+	}
+	if r.Logs, err = feed.Logs(run); err != nil {
+		return nil, err
 	}
 	r.World = w.world()
 	return r, nil

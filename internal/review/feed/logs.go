@@ -1,0 +1,20 @@
+package feed
+
+import (
+	"errors"
+	"time"
+
+	"zitherwheel/internal/run"
+	"zitherwheel/internal/verdict/logs"
+)
+
+// Logs is what the logs of a run's programs tell of errors and warnings. What can be read of them
+// counts, also where one cannot.
+func Logs(run *run.Run) (*logs.Report, error) {
+	var c logs.Collector
+	var failures []error
+	for _, view := range run.About.Views {
+		failures = append(failures, run.Log(view, func(at time.Duration, text string) { c.Line(view, at, text) }))
+	}
+	return c.Report(), errors.Join(failures...)
+}
