@@ -130,6 +130,9 @@ func (m *recorder) packet(view int, p link.Packet, data []byte) {
 }
 
 func (m *recorder) log(view int, now time.Duration, text string) {
+	if m.bench != nil {
+		m.bench.Log(m.views[view], now, text)
+	}
 	if m.folder != nil {
 		m.note(m.folder.Log(view, now, text))
 	}

@@ -273,6 +273,9 @@ func (p *Plan) complete() error {
 	bad(p.Game.Report > p.Game.FPS, "rates: a client cannot report %d times a second with %d frames", p.Game.Report, p.Game.FPS)
 	r := p.Reference
 	bad(r != "" && r != rulebook.Server && r != rulebook.NoReference && !isBot(r), "reference: there is no bot %q; write server, none, or a bot's name", r)
+	for _, r := range p.Rules.Logs {
+		bad(r.In != "" && r.In != rulebook.Server && r.In != rulebook.Clients && !isBot(r.In), "logs: in: there is no bot %q; write server, clients, or a bot's name", r.In)
+	}
 	bad(p.Game.Host != "" && !isBot(p.Game.Host), "game: host: there is no bot %q", p.Game.Host)
 	bad(p.Game.InterestRadius < 0, "game: interest-radius: %v is negative", p.Game.InterestRadius)
 	bad(p.Game.Send > p.Game.Tick, "rates: a server cannot send %d times a second with %d ticks", p.Game.Send, p.Game.Tick)

@@ -70,7 +70,7 @@ func add[T any](into *[]T, more []T, same func(a, b T) bool) {
 }
 
 func rulesKeys(into *rulebook.Rules) []key {
-	return []key{watchKey(&into.Fields), eventsKey(&into.Events), worldKey(&into.Invariants), sequencesKey(&into.Sequences), limitsKey(&into.Limits),
+	return []key{watchKey(&into.Fields), eventsKey(&into.Events), worldKey(&into.Invariants), sequencesKey(&into.Sequences), limitsKey(&into.Limits), logsKey(&into.Logs),
 		nestedKey("smallest-update", []key{
 			optional(wholeKey("up", &into.News.Up, 0, 65535), &into.News.Up),
 			optional(wholeKey("down", &into.News.Down, 0, 65535), &into.News.Down),
@@ -254,6 +254,21 @@ func sequencesKey(into *[]rulebook.Sequence) key {
 					}, func(*rulebook.SequenceStep) error { return nil }),
 			}
 		}, func(s *rulebook.Sequence) error { return s.Validate() })
+}
+
+func logsKey(into *[]rulebook.LogRule) key {
+	return listKey("logs", "log rule", into,
+		func() rulebook.LogRule { return rulebook.LogRule{Max: rulebook.NoMost} },
+		func(r *rulebook.LogRule) []key {
+			most := wholeKey("at-most", &r.Max, 0, 1_000_000_000)
+			most.write = func() any {
+				if r.Max == rulebook.NoMost {
+					return nil
+				}
+				return r.Max
+			}
+			return []key{textKey("match", &r.Match), textKey("in", &r.In), most, optional(wholeKey("at-least", &r.Min, 0, 1_000_000_000), &r.Min)}
+		}, func(r *rulebook.LogRule) error { return r.Validate() })
 }
 
 // limitsKey reads a mapping from measures to the most they may reach.

@@ -189,7 +189,7 @@ func TestWhatIsWrittenReadsTheSame(t *testing.T) {
 		text += "  b: {up: {latency: 10ms}, down: {" + pick("down", "", "jitter: 5ms, spread: heavy-tail", "rate: 2Mbit/s, queue: 64KiB") + "}}\n"
 		text += "bots:\n  - {name: fern, link: " + pick("link", "a", "b", "village") + pick("frame", "", ", fps: 30") + "}\n"
 		text += "  - name: moss\n    steps: [{do: join" + pick("at", "", ", at: 3s") + "}, {do: hold, inputs: [forward], turn: " + pick("turn", "0", "-0.35", "1") + ", for: 2s}, {do: " + pick("act", "roam", "chase, kind: sheep", "idle") + "}]\n"
-		text += pick("events", "", "events: [{event: bark, max-delay: 1s}]\n") + pick("limits", "", "limits: {unevenness: 9}\n") + pick("reference", "", "reference: none\n", "reference: moss\n") +
+		text += pick("events", "", "events: [{event: bark, max-delay: 1s}]\n") + pick("limits", "", "limits: {unevenness: 9}\n") + pick("logs", "", "logs: [{match: lost, in: clients, at-most: 0}, {match: \"joined: moss\", at-least: 1}]\n") + pick("reference", "", "reference: none\n", "reference: moss\n") +
 			pick("draw", "", "draw: {roles: true, links: [a, b], values: {game.population: [1, 2]}}\n")
 		p, err := Parse("p.yaml", []byte(text))
 		if err != nil {

@@ -129,8 +129,11 @@ func (t *Text) incident(in judge.Incident, byID map[string]*judge.Finding) {
 	head := byID[in.Head]
 	fmt.Fprintf(t.w, "\n%s  %s  %s\n", in.ID, t.colour("1", string(in.Kind)), Sentence(head))
 	if more := len(in.Views) + len(in.Entities); more > 2 {
-		fmt.Fprintf(t.w, "    in all %s, %s and %s\n", count(len(in.Findings), "finding", "findings"),
-			named(in.Views, "view", "views"), named(in.Entities, "entity", "entities"))
+		of := ""
+		if entities := slices.DeleteFunc(slices.Clone(in.Entities), func(e string) bool { return e == "" }); len(entities) > 0 {
+			of = " and " + named(entities, "entity", "entities")
+		}
+		fmt.Fprintf(t.w, "    in all %s, %s%s\n", count(len(in.Findings), "finding", "findings"), named(in.Views, "view", "views"), of)
 	}
 	t.evidence(head)
 	if len(in.Findings) == 1 {
@@ -167,6 +170,8 @@ func Sentence(f *judge.Finding) string {
 		return fmt.Sprintf("%s plays on without being in the match: %s to %s", f.View, at(f.BeganAt), end(f))
 	case f.Kind == judge.Jerky || f.Kind == judge.OverLimit:
 		return fmt.Sprintf("%s, over the whole match: %s", f.View, f.Why)
+	case f.Subject.About == judge.AboutLog:
+		return fmt.Sprintf("%s: %s", f.Subject.Name, f.Why)
 	case f.Subject.About == judge.AboutEvent:
 		return fmt.Sprintf("%s, %s: %s to %s", f.View, f.Subject, at(f.BeganAt), end(f))
 	case f.Subject.About == judge.AboutSequence:
@@ -254,6 +259,9 @@ func (t *Text) evidence(f *judge.Finding) {
 	for _, m := range e.Inputs {
 		fmt.Fprintf(t.w, "    Input of %s from %s: %s\n", m.Said, at(m.At), m.What)
 	}
+	for _, line := range e.Lines {
+		fmt.Fprintf(t.w, "      %s  %s\n", at(line.At), line.Text)
+	}
 	if len(e.Log) > 0 {
 		fmt.Fprintf(t.w, "    Last log lines:\n")
 		for _, line := range e.Log {
@@ -273,7 +281,7 @@ func (t *Text) link(f *judge.Finding) {
 		fmt.Fprintf(t.w, "    Last packets before it:\n")
 		t.packets(e)
 		return
-	case f.Kind == judge.Crashed || !f.Linked:
+	case f.Kind == judge.Crashed || !f.Linked || f.Subject.About == judge.AboutLog:
 		return
 	}
 	fmt.Fprintf(t.w, "    On the link of %s from %s to %s: %s lost, %d late\n", f.View, at(e.Since), at(f.BeganAt),

@@ -10,6 +10,7 @@ import (
 	"zitherwheel/internal/run/ending"
 	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/verdict/logs"
 	"zitherwheel/internal/verdict/metrics"
 	"zitherwheel/internal/verdict/rulebook"
 )
@@ -24,6 +25,7 @@ type Bench struct {
 	measures *metrics.Collector // nil without a server
 	rules    rulebook.Rules
 	peers    []string // without a reference
+	logs     *logs.Rules
 }
 
 // seat is one judge and which of its views each view of the match is.
@@ -47,7 +49,7 @@ type Setting struct {
 // NewBench returns a bench for the views of a match, the server's first if it has
 // one.
 func NewBench(names *trace.Names, views []string, rules rulebook.Rules, s Setting) *Bench {
-	b := &Bench{rules: rules}
+	b := &Bench{rules: rules, logs: logs.NewRules(rules.Logs, views)}
 	if !s.Timeless {
 		b.measures = metrics.New(names, views, views[0] == rulebook.Server, rules)
 	}
@@ -112,7 +114,7 @@ func amongClients(rules rulebook.Rules) rulebook.Rules {
 			events = append(events, r)
 		}
 	}
-	return rulebook.Rules{Fields: fields, Events: events, Limits: rules.Limits, News: rules.News}
+	return rulebook.Rules{Fields: fields, Events: events, Limits: rules.Limits, Logs: rules.Logs, News: rules.News}
 }
 
 // Record takes in a record of a view, by its place among the views.
@@ -228,9 +230,9 @@ func (b *Bench) Finish(how ending.Ending) (*judge.Verdict, *metrics.Measures) {
 	m := &metrics.Measures{}
 	var verdicts []*judge.Verdict
 	for i, s := range b.seats {
-		verdicts = append(verdicts, s.judge.FinishWith(how, func() ([]metrics.Excess, []string) {
+		verdicts = append(verdicts, s.judge.FinishWith(how, func() judge.Outside {
 			if i > 0 || b.measures == nil {
-				return nil, nil
+				return judge.Outside{Logs: b.brokenLogs(i)}
 			}
 			m = b.measures.Finish(func(view int) *metrics.Spread {
 				if n := s.views[view]; n > 0 {
@@ -238,13 +240,26 @@ func (b *Bench) Finish(how ending.Ending) (*judge.Verdict, *metrics.Measures) {
 				}
 				return nil
 			})
-			return m.Exceeded(b.rules.Limits), m.Unmeasured(b.rules.Limits)
+			return judge.Outside{Exceeded: m.Exceeded(b.rules.Limits), Unmeasured: m.Unmeasured(b.rules.Limits), Logs: b.brokenLogs(i)}
 		}))
 	}
 	if b.peers != nil {
 		return judge.AmongPeers(b.peers, verdicts), m
 	}
 	return verdicts[0], m
+}
+
+// Log takes in a line that a view's program logged.
+func (b *Bench) Log(view string, at time.Duration, text string) {
+	b.logs.Line(view, at, text)
+}
+
+// brokenLogs are the rules about logs that were not kept: told once, by the first judge.
+func (b *Bench) brokenLogs(seat int) []judge.BrokenLog {
+	if seat > 0 {
+		return nil
+	}
+	return b.logs.Broken()
 }
 
 // EncodeVerdict writes a verdict as findings.json has it.

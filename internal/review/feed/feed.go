@@ -36,14 +36,15 @@ type Traces struct {
 	Sources   []Source
 	Packets   string // a file of outcomes, or ""
 	Rules     rulebook.Rules
-	Align     string          // how clocks are brought together; "" is Shared
-	OneClock  bool            // the views have one clock, whatever they are compared by
-	Reference string          // rulebook.Server or "", a view's name, or rulebook.NoReference
-	Strict    bool            // a match is no pass if anything that should have been compared was not
-	Ending    ending.Ending   // how the match ended; the zero value is complete. Of one that was cut off nothing is judged that not all files reach
-	Timing    *metrics.Timing // how well a run on the wall clock kept time, or nil
-	Entities  int             // how many there may be; 0 means trace.MostEntities
-	MayHush   bool            // a client that said nothing at all is remarked on, not an error
+	Align     string                                                            // how clocks are brought together; "" is Shared
+	OneClock  bool                                                              // the views have one clock, whatever they are compared by
+	Reference string                                                            // rulebook.Server or "", a view's name, or rulebook.NoReference
+	Strict    bool                                                              // a match is no pass if anything that should have been compared was not
+	Ending    ending.Ending                                                     // how the match ended; the zero value is complete. Of one that was cut off nothing is judged that not all files reach
+	Timing    *metrics.Timing                                                   // how well a run on the wall clock kept time, or nil
+	Entities  int                                                               // how many there may be; 0 means trace.MostEntities
+	Logs      func(each func(view string, at time.Duration, text string)) error // hands on what programs logged; may be nil
+	MayHush   bool                                                              // a client that said nothing at all is remarked on, not an error
 }
 
 // Remark is something about the traces that a reader of the verdict should know.
@@ -252,6 +253,11 @@ func (r *reading) finish(how ending.Ending) (*Result, error) {
 	}
 	if err := overlap(r.inputs, r.traces); err != nil {
 		return nil, err
+	}
+	if r.traces.Logs != nil && len(r.traces.Rules.Logs) > 0 {
+		if err := r.traces.Logs(r.bench.Log); err != nil {
+			return nil, err
+		}
 	}
 	result := &Result{Remarks: r.remarks}
 	result.Verdict, result.Measures = r.bench.Finish(how)

@@ -12,9 +12,15 @@ import (
 // counts, also where one cannot.
 func Logs(run *run.Run) (*logs.Report, error) {
 	var c logs.Collector
+	err := readLogs(run, c.Line)
+	return c.Report(), err
+}
+
+// readLogs hands on all that the programs of a run logged.
+func readLogs(run *run.Run, each func(view string, at time.Duration, text string)) error {
 	var failures []error
 	for _, view := range run.About.Views {
-		failures = append(failures, run.Log(view, func(at time.Duration, text string) { c.Line(view, at, text) }))
+		failures = append(failures, run.Log(view, func(at time.Duration, text string) { each(view, at, text) }))
 	}
-	return c.Report(), errors.Join(failures...)
+	return errors.Join(failures...)
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"time"
 
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run"
@@ -21,6 +22,7 @@ import (
 func Run(run *run.Run, p *plan.Plan) Traces {
 	t := Traces{Packets: run.PacketsPath(), Rules: p.Rules, Align: p.Align, Reference: p.Reference, Strict: p.Strict, Entities: p.MaxEntities,
 		Ending: run.About.Ending, MayHush: true, OneClock: true}
+	t.Logs = func(each func(view string, at time.Duration, text string)) error { return readLogs(run, each) }
 	var timing metrics.Timing
 	if run.Timing(&timing) {
 		t.Timing = &timing

@@ -18,9 +18,10 @@ type Evidence struct {
 	Lost    int          `json:"packets_lost"`      // how many there were of each, also of those not listed
 	Late    int          `json:"packets_late"`
 	Around  []MemberRow  `json:"joins_and_leaves,omitempty"`
-	Inputs  []MemberRow  `json:"inputs,omitempty"` // of a crash, the last before it
-	Log     []string     `json:"log,omitempty"`    // of a crash, the last lines of the program
-	Since   Seconds      `json:"packets_since_s"`  // from when on packets were looked at
+	Inputs  []MemberRow  `json:"inputs,omitempty"`    // of a crash, the last before it
+	Lines   []LogLine    `json:"log_lines,omitempty"` // of a rule about logs
+	Log     []string     `json:"log,omitempty"`       // of a crash, the last lines of the program
+	Since   Seconds      `json:"packets_since_s"`     // from when on packets were looked at
 	members []membership // found, before they are told
 }
 
@@ -45,6 +46,12 @@ type PacketRow struct {
 	Outcome   string  `json:"outcome"` // "lost", "lost-in-row" or "late"; of a crash also "arrived" and "on its way"
 	Delay     Seconds `json:"delay_s,omitempty"`
 	Usual     Seconds `json:"usual_delay_s,omitempty"`
+}
+
+// LogLine is a line of a log.
+type LogLine struct {
+	At   Seconds `json:"t_s"`
+	Text string  `json:"text"`
 }
 
 // MemberRow is somebody who came or went.

@@ -219,9 +219,9 @@ func (j *Judge) Finish() *Verdict {
 	return j.FinishWith(ending.Ending{How: ending.Complete}, nil)
 }
 
-// FinishWith is Finish of a match that ended as it may, and with limits: exceeded is
-// asked at the end which were broken.
-func (j *Judge) FinishWith(how ending.Ending, exceeded func() (broken []metrics.Excess, unmeasured []string)) *Verdict {
+// FinishWith is Finish of a match that ended as it may, and with what others know of it, who are
+// asked at the end.
+func (j *Judge) FinishWith(how ending.Ending, outside func() Outside) *Verdict {
 	defer func() { j.ended = true }()
 	end := j.now
 	j.catchUp(end + 1)
@@ -240,17 +240,8 @@ func (j *Judge) FinishWith(how ending.Ending, exceeded func() (broken []metrics.
 			}
 		})
 	}
-	if exceeded != nil {
-		broken, unmeasured := exceeded()
-		j.unmeasured = unmeasured
-		for _, x := range broken {
-			kind := OverLimit
-			if metrics.OfMotion(x.Measure) {
-				kind = Jerky
-			}
-			j.add(&Finding{Kind: kind, View: x.View, Subject: Subject{AboutMeasure, x.Measure}, BeganAt: Seconds(j.first), EndedAt: Seconds(end), Open: true,
-				Ended: "measured over the whole match", Why: x.Why, Evidence: Evidence{Values: []ValueRow{}}})
-		}
+	if outside != nil {
+		j.outside(outside(), end)
 	}
 	return j.verdict(end, how)
 }

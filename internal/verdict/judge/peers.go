@@ -69,7 +69,7 @@ func disputes(peers []string, verdicts []*Verdict) (list []*dispute) {
 func (o *dispute) settled(peers []string) *Finding {
 	f, others := o.finding, len(peers)-1
 	switch {
-	case f.Kind == Crashed || f.overall() == 1:
+	case f.Kind == Crashed || f.Kind == LogBroken || f.overall() == 1:
 		return f
 	case 2*len(o.against) <= others:
 		return nil

@@ -19,6 +19,7 @@ const (
 	AboutMembership              // who is in the match
 	AboutTicks                   // the view's ticks as a whole
 	AboutProgram                 // a process under test
+	AboutLog                     // Name is the log rule's label
 )
 
 // Subject is what a finding is about.
@@ -30,7 +31,7 @@ type Subject struct {
 // words are how subjects without a name are written, prefixes those with one.
 var (
 	subjectWords    = map[About]string{AboutMembership: "membership", AboutTicks: "ticks", AboutProgram: "program"}
-	subjectPrefixes = map[About]string{AboutEvent: "event ", AboutSequence: "sequence "}
+	subjectPrefixes = map[About]string{AboutEvent: "event ", AboutSequence: "sequence ", AboutLog: "log "}
 )
 
 // String is how findings.json, signatures and people have it: "x, y", "event bark",

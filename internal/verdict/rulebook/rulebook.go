@@ -73,6 +73,7 @@ type Rules struct {
 	Invariants []InvariantRule
 	Sequences  []Sequence
 	Limits     []Limit
+	Logs       []LogRule
 	News       News
 }
 

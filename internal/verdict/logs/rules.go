@@ -1,0 +1,90 @@
+package logs
+
+import (
+	"fmt"
+	"regexp"
+	"time"
+
+	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+// Rules counts the lines of logs that rules are about. See [NewRules].
+type Rules struct {
+	counts []*count
+	last   time.Duration
+}
+
+// count is one rule on one program.
+type count struct {
+	rule  *rulebook.LogRule
+	match *regexp.Regexp
+	view  string
+	lines int
+	told  []judge.LogLine // the first few
+	over  time.Duration   // when it came to be one too many
+}
+
+// keptLines is how many lines of a broken rule are shown.
+const keptLines = 5
+
+// NewRules counts for rules, which must be valid, in the logs of some views.
+func NewRules(rules []rulebook.LogRule, views []string) *Rules {
+	r := &Rules{}
+	for i := range rules {
+		match := regexp.MustCompile(rules[i].Match)
+		for _, view := range views {
+			if rules[i].Covers(view) {
+				r.counts = append(r.counts, &count{rule: &rules[i], match: match, view: view})
+			}
+		}
+	}
+	return r
+}
+
+// Line takes in a line of a view's program.
+func (r *Rules) Line(view string, at time.Duration, text string) {
+	r.last = max(r.last, at)
+	if len(text) > longest {
+		text = text[:longest]
+	}
+	for _, c := range r.counts {
+		if c.view != view || !c.match.MatchString(text) {
+			continue
+		}
+		if c.lines++; c.lines == c.rule.Max+1 {
+			c.over = at
+		}
+		if len(c.told) < keptLines {
+			c.told = append(c.told, judge.LogLine{At: judge.Seconds(at), Text: cut(text, kept)})
+		}
+	}
+}
+
+// Broken lists the rules that were not kept, with the lines that they are about.
+func (r *Rules) Broken() (list []judge.BrokenLog) {
+	for _, c := range r.counts {
+		b := judge.BrokenLog{View: c.view, Rule: c.rule.Label(), Lines: c.told}
+		switch {
+		case c.rule.Max != rulebook.NoMost && c.lines > c.rule.Max:
+			b.At, b.Why = c.over, fmt.Sprintf("%s in the log of %s, where at most %d may", number(c.lines), c.view, c.rule.Max)
+		case c.lines < c.rule.Min:
+			b.At, b.Missing = r.last, true
+			b.Why = fmt.Sprintf("%s in the log of %s, where at least %d must", number(c.lines), c.view, c.rule.Min)
+		default:
+			continue
+		}
+		list = append(list, b)
+	}
+	return list
+}
+
+func number(lines int) string {
+	switch lines {
+	case 0:
+		return "no line fits"
+	case 1:
+		return "1 line fits"
+	}
+	return fmt.Sprintf("%d lines fit", lines)
+}

@@ -1,0 +1,43 @@
+package logs
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+func TestRulesCountLinesByProgram(t *testing.T) {
+	views := []string{"server", "fern", "moss"}
+	for _, c := range []struct {
+		name string
+		rule rulebook.LogRule
+		want []string // view: why
+	}{
+		{"as many as may be", rulebook.LogRule{Match: "notice", In: "clients", Min: 2, Max: 2}, nil},
+		{"one too many in one program", rulebook.LogRule{Match: "error", Max: 0}, []string{"moss 3s: 1 line fits in the log of moss, where at most 0 may"}},
+		{"too few in another", rulebook.LogRule{Match: "notice", Min: 1, Max: rulebook.NoMost}, []string{"server 3s: no line fits in the log of server, where at least 1 must"}},
+		{"of one program alone", rulebook.LogRule{Match: "notice for \\w+ [12]$", In: "fern", Max: 1}, []string{"fern 2s: 2 lines fit in the log of fern, where at most 1 may"}},
+		{"of the server alone", rulebook.LogRule{Match: "notice", In: "server", Max: 0}, nil},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			require.NoError(t, c.rule.Validate())
+			r := NewRules([]rulebook.LogRule{c.rule}, views)
+			for _, view := range views[1:] {
+				for i := 1; i <= 2; i++ {
+					r.Line(view, time.Duration(i)*time.Second, fmt.Sprintf("notice for %s %d", view, i))
+				}
+			}
+			r.Line("moss", 3*time.Second, "an error")
+			var got []string
+			for _, b := range r.Broken() {
+				got = append(got, fmt.Sprintf("%s %s: %s", b.View, b.At, b.Why))
+			}
+			assert.Equal(t, c.want, got)
+		})
+	}
+}
