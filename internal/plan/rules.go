@@ -210,6 +210,7 @@ func eventsKey(into *[]rulebook.EventRule) key {
 				always(durationKey("min-duration", &r.MinDuration), &r.MinDuration),
 				always(durationKey("grace", &r.Grace), &r.Grace),
 				flagKey("ordered", &r.Ordered),
+				oftenKeys(&r.Told)[0], oftenKeys(&r.Told)[1],
 			}
 		}, func(r *rulebook.EventRule) error { return r.Validate() })
 }
@@ -242,6 +243,7 @@ func sequencesKey(into *[]rulebook.Sequence) key {
 				textKey("name", &s.Name),
 				wordKey("by", &s.By, []string{"by", "id", "entity"}),
 				textKey("unless", &s.Unless),
+				oftenKeys(&s.Begun)[0], oftenKeys(&s.Begun)[1],
 				listKey("steps", "step of a sequence", &s.Steps,
 					func() rulebook.SequenceStep { return rulebook.SequenceStep{In: rulebook.InServer} },
 					func(step *rulebook.SequenceStep) []key {
@@ -258,17 +260,28 @@ func sequencesKey(into *[]rulebook.Sequence) key {
 
 func logsKey(into *[]rulebook.LogRule) key {
 	return listKey("logs", "log rule", into,
-		func() rulebook.LogRule { return rulebook.LogRule{Max: rulebook.NoMost} },
+		func() rulebook.LogRule { return rulebook.LogRule{} },
 		func(r *rulebook.LogRule) []key {
-			most := wholeKey("at-most", &r.Max, 0, 1_000_000_000)
-			most.write = func() any {
-				if r.Max == rulebook.NoMost {
-					return nil
-				}
-				return r.Max
-			}
-			return []key{textKey("match", &r.Match), textKey("in", &r.In), most, optional(wholeKey("at-least", &r.Min, 0, 1_000_000_000), &r.Min)}
+			return append([]key{textKey("match", &r.Match), textKey("in", &r.In)}, oftenKeys(&r.Lines)...)
 		}, func(r *rulebook.LogRule) error { return r.Validate() })
+}
+
+// oftenKeys are how often something must happen.
+func oftenKeys(into *rulebook.Often) []key {
+	const most = 1_000_000_000
+	capped := wholeKey("at-most", &into.Max, 0, most)
+	read := capped.read
+	capped.read = func(n ast.Node) error {
+		into.Capped = true
+		return read(n)
+	}
+	capped.write = func() any {
+		if !into.Capped {
+			return nil
+		}
+		return into.Max
+	}
+	return []key{optional(wholeKey("at-least", &into.Min, 0, most), &into.Min), capped}
 }
 
 // limitsKey reads a mapping from measures to the most they may reach.

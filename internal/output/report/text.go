@@ -172,6 +172,8 @@ func Sentence(f *judge.Finding) string {
 		return fmt.Sprintf("%s, over the whole match: %s", f.View, f.Why)
 	case f.Subject.About == judge.AboutLog:
 		return fmt.Sprintf("%s: %s", f.Subject.Name, f.Why)
+	case f.Kind == judge.Count:
+		return f.Why
 	case f.Subject.About == judge.AboutEvent:
 		return fmt.Sprintf("%s, %s: %s to %s", f.View, f.Subject, at(f.BeganAt), end(f))
 	case f.Subject.About == judge.AboutSequence:

@@ -64,6 +64,7 @@ type Judge struct {
 	certain    int // findings, so far
 	ended      bool
 	chains     []*chain
+	begun      map[*rulebook.Sequence]int
 	roster     map[string]*standing // what the reference says of who is in
 	ticks      *ticks               // nil where fields are compared by time
 
@@ -94,7 +95,7 @@ func New(config Config) *Judge {
 	if config.Ticks {
 		config.Rules.Fields = nil
 	}
-	j := &Judge{config: config, invariants: newLaws(config.Names, config.Rules.Invariants), ledger: newLedger(), roster: map[string]*standing{}}
+	j := &Judge{config: config, invariants: newLaws(config.Names, config.Rules.Invariants), ledger: newLedger(), roster: map[string]*standing{}, begun: map[*rulebook.Sequence]int{}}
 	for _, rule := range config.Rules.Fields {
 		var fields []trace.Field
 		for _, f := range rule.Fields {
@@ -240,6 +241,7 @@ func (j *Judge) FinishWith(how ending.Ending, outside func() Outside) *Verdict {
 			}
 		})
 	}
+	j.expected(end)
 	if outside != nil {
 		j.outside(outside(), end)
 	}

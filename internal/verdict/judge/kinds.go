@@ -56,6 +56,7 @@ const (
 	Crashed            Kind = "crashed"              // a program of the match ended by itself
 	Jerky              Kind = "jerky"                // a limit on how smoothly entities move
 	OverLimit          Kind = "limit"                // any other limit
+	Count              Kind = "count"                // it happened too often or too seldom
 	LogBroken          Kind = "log"                  // a rule about the lines of a log was not kept
 	ChecksumDiffers    Kind = "checksum"             // a checksum of the state differs
 	Offset             Kind = "offset"               // the values differ, and none of the above

@@ -103,7 +103,8 @@ func (j *Judge) told(r *trace.Record) {
 		l.byID[o.key()] = append(l.byID[o.key()], o)
 	}
 	for _, v := range j.views[1:] {
-		if v.in && !v.phantom && o.rule != nil && o.rule.SeenBy != rulebook.Nobody && o.isFor(v) && r.T >= v.joinedAt+o.rule.Grace {
+		// Without a rule it is counted, and not judged.
+		if v.in && !v.phantom && (o.rule == nil || o.rule.SeenBy != rulebook.Nobody && o.isFor(v) && r.T >= v.joinedAt+o.rule.Grace) {
 			o.slips[v.number].due = true
 			j.eventReport(o.name).Views[v.number-1].Expected++
 		}

@@ -75,3 +75,21 @@ func TestEventsWithoutIDsAreMatchedInTheirOrder(t *testing.T) {
 		})
 	}
 }
+
+// An event that no rule is about is counted where it is told, and never judged.
+func TestEventsWithoutARuleAreCounted(t *testing.T) {
+	m := newMatch()
+	m.views = m.views[:2]
+	m.say(1, 0, `"joined":"fern","entity":"dog/fern"`)
+	m.every(0, 0, 6, 0.1, func(s float64) string { return position("dog/fern", s, 0) })
+	m.every(1, 0.02, 6, 0.1, func(s float64) string { return position("dog/fern", s, 0) })
+	for i := range 3 {
+		m.say(0, 1+float64(i), fmt.Sprintf(`"event":"wave","id":"%d"`, i))
+		if i != 1 {
+			m.say(1, 1.1+float64(i), fmt.Sprintf(`"event":"wave","id":"%d"`, i))
+		}
+	}
+	d := m.judge()
+	assert.Empty(t, d.Findings)
+	assert.Equal(t, []EventViewCount{{View: "fern", Expected: 3, Seen: 2}}, d.Events[0].Views)
+}

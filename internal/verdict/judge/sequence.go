@@ -37,6 +37,7 @@ func (j *Judge) follow(v *view, r *trace.Record) {
 		}
 		j.chains = kept
 		if first := rule.Steps[0]; stepIs(first, r) && (first.In == rulebook.InServer) == (v.number == 0) {
+			j.begun[rule]++
 			j.chains = append(j.chains, &chain{rule: rule, key: key, by: v, step: 1, since: r.T, began: r.T})
 		}
 	}

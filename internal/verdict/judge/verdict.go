@@ -567,7 +567,7 @@ func wholeView(head *Finding, findings []*Finding, r int, root func(int) int) *F
 
 // overall is 1 for what is measured over the whole match, and comes last.
 func (f *Finding) overall() int {
-	if f.Kind == Jerky || f.Kind == OverLimit {
+	if f.Kind == Jerky || f.Kind == OverLimit || f.Kind == Count {
 		return 1
 	}
 	return 0
@@ -600,7 +600,10 @@ func common(f *Finding) []string {
 	if f.Ticks {
 		return []string{fmt.Sprint("tick ", f.Tick), "view " + f.View}
 	}
-	list := []string{"entity " + f.Entity, string(f.Kind) + " " + f.Subject.String(), fmt.Sprintf("again %s of %s in %s", f.about(), f.Entity, f.View)}
+	list := []string{string(f.Kind) + " " + f.Subject.String(), fmt.Sprintf("again %s of %s in %s", f.about(), f.Entity, f.View)}
+	if f.Entity != "" {
+		list = append(list, "entity "+f.Entity)
+	}
 	if f.Like != "" {
 		list = append(list, "entity "+f.Like)
 	}

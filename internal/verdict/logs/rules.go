@@ -52,7 +52,7 @@ func (r *Rules) Line(view string, at time.Duration, text string) {
 		if c.view != view || !c.match.MatchString(text) {
 			continue
 		}
-		if c.lines++; c.lines == c.rule.Max+1 {
+		if c.lines++; c.lines == c.rule.Lines.Max+1 {
 			c.over = at
 		}
 		if len(c.told) < keptLines {
@@ -66,11 +66,11 @@ func (r *Rules) Broken() (list []judge.BrokenLog) {
 	for _, c := range r.counts {
 		b := judge.BrokenLog{View: c.view, Rule: c.rule.Label(), Lines: c.told}
 		switch {
-		case c.rule.Max != rulebook.NoMost && c.lines > c.rule.Max:
-			b.At, b.Why = c.over, fmt.Sprintf("%s in the log of %s, where at most %d may", number(c.lines), c.view, c.rule.Max)
-		case c.lines < c.rule.Min:
+		case c.rule.Lines.Capped && c.lines > c.rule.Lines.Max:
+			b.At, b.Why = c.over, fmt.Sprintf("%s in the log of %s, where at most %d may", number(c.lines), c.view, c.rule.Lines.Max)
+		case c.lines < c.rule.Lines.Min:
 			b.At, b.Missing = r.last, true
-			b.Why = fmt.Sprintf("%s in the log of %s, where at least %d must", number(c.lines), c.view, c.rule.Min)
+			b.Why = fmt.Sprintf("%s in the log of %s, where at least %d must", number(c.lines), c.view, c.rule.Lines.Min)
 		default:
 			continue
 		}

@@ -16,6 +16,7 @@ type EventRule struct {
 	MinDuration time.Duration // lost if it has not come so long after lag
 	Grace       time.Duration // what is told so soon after a view joined need not come
 	Ordered     bool          // views must see those of this rule in the reference's order
+	Told        Often         // how often the reference must tell any of it
 }
 
 // FindEvent returns the first rule that fits, or nil.
@@ -36,5 +37,5 @@ func (r EventRule) Validate() error {
 	if r.SeenBy == InRange {
 		return fmt.Errorf("seen-by: events cannot be watched by nearness; write everyone, owner, others or nobody")
 	}
-	return nil
+	return r.Told.Validate()
 }

@@ -11,15 +11,11 @@ import (
 type LogRule struct {
 	Match string // RE2, as package regexp has it
 	In    string // Server, Clients, or a view's name; "" means every program
-	Min   int
-	Max   int // NoMost means any number
+	Lines Often
 }
 
 // Clients is In of a rule about the logs of all clients.
 const Clients = "clients"
-
-// NoMost is Max of a rule that sets none.
-const NoMost = -1
 
 // Covers reports whether the rule is about the log of a view.
 func (r LogRule) Covers(view string) bool {
@@ -44,12 +40,8 @@ func (r LogRule) Validate() error {
 		return fmt.Errorf("match: %q is no regular expression (RE2): %w", r.Match, err)
 	case expression.MatchString(""):
 		return fmt.Errorf("match: %q fits every line, also an empty one", r.Match)
-	case r.Min < 0 || r.Max < NoMost:
-		return errors.New("at-least and at-most: write 0 or more")
-	case r.Max != NoMost && r.Min > r.Max:
-		return fmt.Errorf("at-least: %d is more than at-most: %d", r.Min, r.Max)
-	case r.Min == 0 && r.Max == NoMost:
+	case !r.Lines.Asks():
 		return errors.New("add at-most, at-least or both: with neither every log is right")
 	}
-	return nil
+	return r.Lines.Validate()
 }

@@ -77,6 +77,7 @@ type Sequence struct {
 	Name   string
 	By     string // what the steps of one chain have in common: by, id or entity
 	Unless string // a mark that ends a chain without fault
+	Begun  Often  // how often one must begin
 	Steps  []SequenceStep
 }
 
@@ -123,7 +124,7 @@ func (s Sequence) Validate() error {
 			return fmt.Errorf("steps: step %d needs within:, the time it may take", i+1)
 		}
 	}
-	return nil
+	return s.Begun.Validate()
 }
 
 // Limit is the most that a measure may reach in any view.

@@ -1,0 +1,24 @@
+package rulebook
+
+import "errors"
+
+// Often is how often something must happen in a match. The zero value asks nothing.
+type Often struct {
+	Min    int
+	Max    int
+	Capped bool // Max counts
+}
+
+// Asks reports whether it asks anything.
+func (o Often) Asks() bool { return o.Min > 0 || o.Capped }
+
+// Validate reports what makes no sense, in the plan's words.
+func (o Often) Validate() error {
+	switch {
+	case o.Min < 0 || o.Max < 0:
+		return errors.New("at-least and at-most: write 0 or more")
+	case o.Capped && o.Min > o.Max:
+		return errors.New("at-least is more than at-most")
+	}
+	return nil
+}
