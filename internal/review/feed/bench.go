@@ -148,6 +148,9 @@ func (b *Bench) Broke(view int, what ending.Break) {
 			s.judge.Broke(n, what)
 		}
 	}
+	if b.measures != nil {
+		b.measures.Broke(view)
+	}
 }
 
 // Standing is how a view of the match stands while it goes on.

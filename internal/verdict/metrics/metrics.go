@@ -195,6 +195,12 @@ func (c *Collector) member(v *view, r *trace.Record) {
 	}
 }
 
+// Broke takes in that the trace of a view broke off: what it showed until it tells again nobody
+// knows.
+func (c *Collector) Broke(number int) {
+	clear(c.views[number+c.ahead].shown)
+}
+
 // track is what is known of an entity in a view, or nil.
 func (v *view) track(e trace.Entity) *track {
 	if int(e) < len(v.tracks) {

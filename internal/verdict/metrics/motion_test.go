@@ -163,3 +163,27 @@ func TestTheOwnEntityIsMeasuredApart(t *testing.T) {
 	assert.InDelta(t, -100, v.Own.Delay, 80)
 	assert.InDelta(t, 60, v.Own.LeapsPerMinute, 8)
 }
+
+// What a view showed while its trace was broken off is not known, so it is no standing still.
+func TestABrokenTraceIsNoStandingStill(t *testing.T) {
+	for _, broken := range []bool{true, false} {
+		d := newDesk()
+		d.say(1, 0, `"joined":"fern","entity":"dog/fern"`)
+		for i := range 20 * 60 {
+			t := float64(i) / 60
+			x, y := walk(t)
+			d.say(0, t, at("dog/a", x, y))
+			if t > 8 && t < 12 {
+				if broken && i == 8*60+1 {
+					d.c.Broke(1)
+				}
+				continue
+			}
+			x, y = walk(t - 0.1)
+			d.say(1, t, at("dog/a", x, y))
+		}
+		m := d.c.Finish(nil).Views[0].Others
+		assert.Equal(t, broken, m.LeapsPerMinute == 0)
+		assert.Equal(t, broken, m.Unevenness < 0.1, "%v", m.Unevenness)
+	}
+}
