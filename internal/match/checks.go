@@ -176,13 +176,21 @@ func (m *wallMatch) bound(i int) (bound, known bool) {
 	return process.Bound(m.build.Ports[i].Network, at)
 }
 
+// attachWithin is how long is waited for a server that is only attached to, and that was started
+// just now, perhaps, to listen.
+const attachWithin = 2 * time.Second
+
 // portCheck looks whether anybody listens at one of the server's ports.
 func (m *wallMatch) portCheck(i int) check {
 	port, address := m.build.Ports[i], m.addresses[i]
 	state := ""
+	var asked time.Time
 	return check{name: "server: port " + port.Name + " is open", tried: port.Network + " " + address, within: 3 * time.Second, participant: m.server,
 		done: func() bool {
 			bound, known := m.bound(i)
+			if asked.IsZero() {
+				asked = time.Now()
+			}
 			switch {
 			case !known:
 				state = "not known: it is on another machine, and nothing is sent there unasked"
@@ -193,7 +201,7 @@ func (m *wallMatch) portCheck(i int) check {
 			default:
 				state = "nobody listens there"
 			}
-			return bound || !known || m.build.Attach != ""
+			return bound || !known || m.build.Attach != "" && time.Since(asked) > attachWithin
 		},
 		came: func() string { return state }, lacks: func() string { return state },
 		hint: "does the server listen at {host}:{port}, and on " + port.Network + "?"}
