@@ -49,6 +49,7 @@ var pages = template.Must(template.New("page").Funcs(template.FuncMap{
 	"spread":   report.Spread,
 	"percent":  report.Percent,
 	"p95":      report.P95,
+	"times":    report.Times,
 	"logshead": report.LogsHead,
 	"bytes":    func(n float64) string { return report.Number(int(n)) },
 }).Parse(pageText))

@@ -56,7 +56,7 @@ func (t *Text) motion(m *metrics.Measures) {
 			if o := of.motion; o != nil {
 				some = true
 				table.row("  "+v.Name, of.name, fmt.Sprintf("%.0f", o.Delay), fmt.Sprintf("%.3g", o.TrueSpeed), fmt.Sprintf("%.3g", o.Unevenness), fmt.Sprintf("%.0f%%", 100*o.Standing),
-					P95(o.Off, "%.2g"), fmt.Sprintf("%.3g", o.LeapsPerMinute), P95(o.Leaps, "%.2g"), P95(o.Overshoot, "%.2g"), P95(o.Settling, "%.0f"))
+					P95(o.Off, "%.2g"), Times(o.LeapsPerMinute), P95(o.Leaps, "%.2g"), P95(o.Overshoot, "%.2g"), P95(o.Settling, "%.0f"))
 			}
 		}
 	}
@@ -122,6 +122,14 @@ func Spread(s *metrics.Spread, format string) string {
 		return "-"
 	}
 	return fmt.Sprintf(format+"/"+format+"/"+format, s.Median, s.P95, s.Max)
+}
+
+// Times is how often something happens, to three figures.
+func Times(n float64) string {
+	if n >= 100 {
+		return Number(int(n + 0.5))
+	}
+	return fmt.Sprintf("%.3g", n)
 }
 
 // P95 is the 95th percentile alone.

@@ -52,6 +52,7 @@ func NewBench(names *trace.Names, views []string, rules rulebook.Rules, s Settin
 	b := &Bench{rules: rules, logs: logs.NewRules(rules.Logs, views)}
 	if !s.Timeless {
 		b.measures = metrics.New(names, views, views[0] == rulebook.Server, rules)
+		b.measures.Ticks = s.Ticks
 	}
 	sit := func(reference int, rules rulebook.Rules) {
 		st := seat{views: make([]int, len(views))}

@@ -33,6 +33,10 @@ type Collector struct {
 	began   bool
 	ahead   int // views before the first that is told of: 1 where there is no server
 
+	// Ticks says that views tell states of ticks, and perhaps of one tick again. How that looks on a
+	// screen it does not show.
+	Ticks bool
+
 	// Corrected hears of every correction of a view's own entity, by how much; may be
 	// nil.
 	Corrected func(view int, t time.Duration, by float64)

@@ -2,6 +2,7 @@ package metrics
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -216,7 +217,7 @@ func (m *motion) try(t time.Duration, p point, truth *way) {
 // look looks at all that a view showed lookBehind before t.
 func (c *Collector) look(number int, t time.Duration) {
 	v := c.views[number]
-	if t < v.lookAt || c.ahead == 1 {
+	if t < v.lookAt || c.ahead == 1 || c.Ticks {
 		return
 	}
 	v.looks++
@@ -418,7 +419,7 @@ func (v *View) Moves() string {
 			does = append(does, fmt.Sprintf("move unevenly (%.0f%% of their speed)", 100*m.Unevenness/m.TrueSpeed))
 		}
 		if m.Leaps != nil && m.LeapsPerMinute >= 1 && !(m.Standing >= jolting && m.LeapsPerMinute >= 30) {
-			does = append(does, fmt.Sprintf("leap %.2g times a minute, by %.2g", m.LeapsPerMinute, m.Leaps.Median))
+			does = append(does, fmt.Sprintf("leap %.0f times a minute, by %.2g", math.Ceil(m.LeapsPerMinute), m.Leaps.Median))
 		}
 		text := of.what + " " + strings.Join(does, " and ")
 		parts = append(parts, text)
