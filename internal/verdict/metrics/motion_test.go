@@ -55,11 +55,11 @@ func extrapolates(p player, t float64) (x, y float64) {
 	return bx + (bx-ax)*ahead, by + (by-ay)*ahead
 }
 
-// felt plays for 40 s and measures how others move.
+// felt plays for half a minute and measures how others move.
 func felt(p player) *Motion {
 	d := newDesk()
 	d.say(1, 0, `"joined":"fern","entity":"dog/fern"`)
-	for i := range 40 * 60 {
+	for i := range 26 * 60 {
 		t := float64(i) / 60
 		x, y := p.way(t)
 		d.say(0, t, at("dog/a", x, y))
@@ -96,7 +96,7 @@ func TestUnevennessGrowsWithTheSendInterval(t *testing.T) {
 		}
 	}
 	draw := rand.New(rand.NewPCG(3, 4))
-	for range 12 {
+	for range 6 {
 		rate, latency := 1+24*draw.Float64(), 0.02+0.28*draw.Float64()
 		stepping, interpolating := felt(player{walk, rate, latency, steps}), felt(player{walk, rate, latency, interpolates})
 		assert.Less(t, interpolating.Unevenness, stepping.Unevenness+0.02*stepping.TrueSpeed, "%g a second, %g s", rate, latency)
