@@ -62,14 +62,13 @@ func (l *likeness) look(j *Judge, v *view, m *mirror, t time.Duration) {
 }
 
 // placeRule is the rule that compares where an entity is, with its fields.
-func (j *Judge) placeRule(m *mirror) (*rulebook.Rule, []trace.Field) {
-	for i := range j.config.Rules.Fields {
-		rule := &j.config.Rules.Fields[i]
-		if rule.Compare == rulebook.Distance && len(rule.Fields) > 1 && rule.Judged() && rulebook.Find(j.config.Rules.Fields, m.known.name, m.own, rule.Fields[0]) == i {
-			return rule, j.fields[i]
+func (j *Judge) placeRule(m *mirror) (rule *rulebook.Rule, fields []trace.Field) {
+	if rule = rulebook.PlaceRule(j.config.Rules.Fields, m.known.name); rule != nil {
+		for _, name := range rule.Fields {
+			fields = append(fields, j.config.Names.Field(name))
 		}
 	}
-	return nil, nil
+	return rule, fields
 }
 
 // like is the one entity that it stands with, or nil.

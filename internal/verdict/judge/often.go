@@ -21,28 +21,30 @@ func (j *Judge) expected(end time.Duration) {
 				told += r.Sent
 			}
 		}
-		j.often(Subject{AboutEvent, rule.Event}, rule.Told, told, "was told", end)
+		j.often(Subject{AboutEvent, rule.Event}, rule.Told, told, "was told", "was never told", end)
 	}
 	for i := range j.config.Rules.Sequences {
 		rule := &j.config.Rules.Sequences[i]
-		j.often(Subject{AboutSequence, rule.Name}, rule.Begun, j.begun[rule], "began", end)
+		j.often(Subject{AboutSequence, rule.Name}, rule.Begun, j.begun[rule], "began", "never began", end)
 	}
 }
 
-// often makes a finding of what happened too often or too seldom.
-func (j *Judge) often(about Subject, must rulebook.Often, times int, what string, end time.Duration) {
-	why := ""
-	switch count := map[int]string{0: "never", 1: "once"}[times]; {
-	case times > must.Max && must.Capped, times < must.Min:
-		if count == "" {
-			count = fmt.Sprintf("%d times", times)
-		}
-		if why = fmt.Sprintf("%s %s %s in the match, where at most %d are allowed", about.Name, what, count, must.Max); times < must.Min {
-			why = fmt.Sprintf("%s %s %s in the match, where at least %d are expected", about.Name, what, count, must.Min)
-		}
+// often makes a finding of what happened too often or too seldom: did and never say what it did.
+func (j *Judge) often(about Subject, must rulebook.Often, times int, did, never string, end time.Duration) {
+	why := about.Name + " "
+	switch times {
+	case 0:
+		why += never
+	case 1:
+		why += did + " once"
 	default:
+		why += fmt.Sprintf("%s %d times", did, times)
+	}
+	breach := must.Breach(times)
+	if breach == "" {
 		return
 	}
+	why += " in the match" + breach
 	j.add(&Finding{Kind: Count, View: j.views[0].name, Subject: about, BeganAt: Seconds(j.first), EndedAt: Seconds(end), Open: true,
 		Ended: "counted over the whole match", Why: why, Evidence: Evidence{Values: []ValueRow{}}})
 }

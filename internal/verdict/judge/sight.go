@@ -74,16 +74,16 @@ func (k *tracker) sight(j *Judge, v *view, t time.Duration) Sight {
 		s.Standing, s.Age = Ahead, moment-t
 		return s
 	}
-	if k.match > -never && k.expiry(v, k.match, -never) > t {
+	if k.match > -never && k.expiry(v, k.match, -never) > t { // what explained it when it was said still does
 		s.Standing, s.Age = Delayed, t-k.match
 		return s
 	}
-	s.Standing, s.Gap = Differs, k.path.gap(k.value, low, max(low, high))
-	if k.apart && t < k.run.known {
-		s.Standing, s.Gap = Ahead, 0
+	if k.apart && t < k.run.known { // it could not know better yet
+		s.Standing = Ahead
+		return s
 	}
-	if k.rule.Compare == rulebook.Exact {
-		s.Gap = math.Inf(1)
+	if s.Standing, s.Gap = Differs, math.Inf(1); k.rule.Compare != rulebook.Exact {
+		s.Gap = k.path.gap(k.value, low, max(low, high))
 	}
 	return s
 }

@@ -46,17 +46,18 @@ type view struct {
 	rhythm      rhythm        // in which it tells its state
 }
 
-// heldUntil is up to when a view held at t what it had said last. One that tells its state
-// seldom held a number until its last record, and did not tell what it showed from then on; what is
-// no number too, if it tells values that have not changed. Unless it has fallen silent: then it
-// holds what it said.
+// heldUntil is up to when a view held at t what it had said last. One that tells its state seldom
+// held it until its last record, and did not tell what it showed from then on. Unless it has fallen
+// silent: then it holds what it said.
 func (v *view) heldUntil(rule *rulebook.Rule, t time.Duration) time.Duration {
 	last, any := v.rhythm.last()
 	beat := time.Duration(v.rhythm.beat)
 	if beat == 0 { // it has told once
 		beat = longestBeat / 4
 	}
-	if !any || 4*beat <= rule.MaxDelay || t-last > 4*beat || rule.TimeDriven || (v.rhythm.records >= regularFrom || beat > slowest) && !v.rhythm.speaks(rule.Compare) {
+	often, silent := 4*beat <= rule.MaxDelay, t-last > 4*beat
+	enough := v.rhythm.records >= regularFrom || beat > slowest // to know how it tells what is no number
+	if !any || often || silent || rule.TimeDriven || enough && !v.rhythm.speaks(rule.Compare) {
 		return t
 	}
 	return last

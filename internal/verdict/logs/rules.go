@@ -64,15 +64,13 @@ func (r *Rules) Line(view string, at time.Duration, text string) {
 // Broken lists the rules that were not kept, with the lines that they are about.
 func (r *Rules) Broken() (list []judge.BrokenLog) {
 	for _, c := range r.counts {
-		b := judge.BrokenLog{View: c.view, Rule: c.rule.Label(), Lines: c.told}
-		switch {
-		case c.rule.Lines.Capped && c.lines > c.rule.Lines.Max:
-			b.At, b.Why = c.over, fmt.Sprintf("%s in the log of %s, where at most %d may", number(c.lines), c.view, c.rule.Lines.Max)
-		case c.lines < c.rule.Lines.Min:
-			b.At, b.Missing = r.last, true
-			b.Why = fmt.Sprintf("%s in the log of %s, where at least %d must", number(c.lines), c.view, c.rule.Lines.Min)
-		default:
+		breach := c.rule.Lines.Breach(c.lines)
+		if breach == "" {
 			continue
+		}
+		b := judge.BrokenLog{View: c.view, Rule: c.rule.Label(), At: c.over, Why: number(c.lines) + " in the log of " + c.view + breach, Lines: c.told}
+		if b.Missing = c.lines < c.rule.Lines.Min; b.Missing {
+			b.At = r.last
 		}
 		list = append(list, b)
 	}

@@ -19,9 +19,9 @@ func TestRulesCountLinesByProgram(t *testing.T) {
 		want []string // view: why
 	}{
 		{"as many as may be", rulebook.LogRule{Match: "notice", In: "clients", Lines: rulebook.Often{Min: 2, Max: 2, Capped: true}}, nil},
-		{"one too many in one program", rulebook.LogRule{Match: "error", Lines: rulebook.Often{Capped: true}}, []string{"moss 3s: 1 line fits in the log of moss, where at most 0 may"}},
-		{"too few in another", rulebook.LogRule{Match: "notice", Lines: rulebook.Often{Min: 1}}, []string{"server 3s: no line fits in the log of server, where at least 1 must"}},
-		{"of one program alone", rulebook.LogRule{Match: "notice for \\w+ [12]$", In: "fern", Lines: rulebook.Often{Max: 1, Capped: true}}, []string{"fern 2s: 2 lines fit in the log of fern, where at most 1 may"}},
+		{"one too many in one program", rulebook.LogRule{Match: "error", Lines: rulebook.Often{Capped: true}}, []string{"moss 3s: 1 line fits in the log of moss (allowed: at most 0)"}},
+		{"too few in another", rulebook.LogRule{Match: "notice", Lines: rulebook.Often{Min: 1}}, []string{"server 3s: no line fits in the log of server (expected: at least 1)"}},
+		{"of one program alone", rulebook.LogRule{Match: "notice for \\w+ [12]$", In: "fern", Lines: rulebook.Often{Max: 1, Capped: true}}, []string{"fern 2s: 2 lines fit in the log of fern (allowed: at most 1)"}},
 		{"of the server alone", rulebook.LogRule{Match: "notice", In: "server", Lines: rulebook.Often{Capped: true}}, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -1,6 +1,9 @@
 package rulebook
 
-import "errors"
+import (
+	"errors"
+	"fmt"
+)
 
 // Often is how often something must happen in a match. The zero value asks nothing.
 type Often struct {
@@ -11,6 +14,17 @@ type Often struct {
 
 // Asks reports whether it asks anything.
 func (o Often) Asks() bool { return o.Min > 0 || o.Capped }
+
+// Breach says how so many times are too many or too few, or "".
+func (o Often) Breach(times int) string {
+	switch {
+	case o.Capped && times > o.Max:
+		return fmt.Sprintf(" (allowed: at most %d)", o.Max)
+	case times < o.Min:
+		return fmt.Sprintf(" (expected: at least %d)", o.Min)
+	}
+	return ""
+}
 
 // Validate reports what makes no sense, in the plan's words.
 func (o Often) Validate() error {
