@@ -220,7 +220,12 @@ const whyWidth = 150
 
 // evidence writes what was going on around the start of a finding.
 func (t *Text) evidence(f *judge.Finding) {
-	fmt.Fprintf(t.w, "    %s: %s\n", f.ID, strings.ReplaceAll(ansi.Wordwrap(f.Why, whyWidth, ""), "\n", "\n      "))
+	why := f.Why
+	told := strings.Contains(Sentence(f), why) // by the head of the incident
+	if told {
+		why = f.Ended
+	}
+	fmt.Fprintf(t.w, "    %s: %s\n", f.ID, strings.ReplaceAll(ansi.Wordwrap(why, whyWidth, ""), "\n", "\n      "))
 	var more []string
 	switch {
 	case f.Ticks && f.TicksApart > 0:
@@ -234,7 +239,7 @@ func (t *Text) evidence(f *judge.Finding) {
 	case f.Apart > 0:
 		more = append(more, "lasted "+seconds(f.Apart))
 	}
-	if !f.Open {
+	if !f.Open && !told {
 		more = append(more, "ended by "+f.Ended)
 	}
 	if len(more) > 0 {

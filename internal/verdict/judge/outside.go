@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"fmt"
 	"time"
 
 	"zitherwheel/internal/verdict/metrics"
@@ -36,9 +37,9 @@ func (j *Judge) outside(o Outside, end time.Duration) {
 	}
 	for _, b := range o.Logs {
 		f := &Finding{Kind: LogBroken, View: b.View, Subject: Subject{AboutLog, b.Rule}, BeganAt: Seconds(min(b.At, end)), EndedAt: Seconds(min(b.At, end)), Open: b.Missing,
-			Ended: "the line itself", Why: b.Why, Evidence: Evidence{Values: []ValueRow{}, Lines: b.Lines}}
+			Ended: fmt.Sprintf("the first that is too many came at %s", Seconds(b.At)), Why: b.Why, Evidence: Evidence{Values: []ValueRow{}, Lines: b.Lines}}
 		if b.Missing {
-			f.Ended = "it never came"
+			f.Ended = "counted to the end of the logs"
 		}
 		j.add(f)
 	}
