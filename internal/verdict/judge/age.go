@@ -72,6 +72,7 @@ func (v *view) sampleAge(k *tracker, t time.Duration) {
 	if k.sampled++; k.sampled%ageEvery != 0 {
 		return
 	}
+	k.settle()
 	moment, d := k.path.nearest(k.value, max(k.path.corners[0].t, k.match-aroundMatch), t)
 	if d > k.rule.Tolerance {
 		return

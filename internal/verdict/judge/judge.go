@@ -56,6 +56,7 @@ type Judge struct {
 
 	rhythm rhythm // in which the reference tells its state
 	stamp  int    // counts full snapshots
+	epoch  int    // counts what was taken in
 
 	invariants []*invariant
 	lawsAt     time.Duration // when the invariants about the whole world were looked at
@@ -140,6 +141,7 @@ func New(config Config) *Judge {
 // packets in time order too; at the same instant any order will do. The record
 // is copied.
 func (j *Judge) Record(view int, r *trace.Record) {
+	j.epoch++
 	j.advance(r.T)
 	v := j.views[view]
 	if !v.spoke {
@@ -165,6 +167,7 @@ func (j *Judge) Record(view int, r *trace.Record) {
 
 // Packet takes in the outcome of a packet on the link of a view.
 func (j *Judge) Packet(view int, p link.Packet) {
+	j.epoch++
 	j.advance(p.Sent)
 	j.views[view].packet(p)
 }

@@ -267,6 +267,7 @@ func (e *episode) missed(took point) bool {
 // of the reference's that is younger than the beginning of the episode.
 func (k *tracker) othersGoOn() bool {
 	for _, other := range k.mirror.trackers {
+		other.settle()
 		if n := len(other.path.corners); other != k && n > 0 && other.match > k.run.began && other.path.corners[n-1].t > k.run.began {
 			return true
 		}
@@ -329,7 +330,7 @@ func (k *tracker) wrapOf(v *view, s sighting) float64 {
 	if k.rule.Compare != rulebook.Distance || k.path == k.mirror.known.exists {
 		return 0
 	}
-	low, high, _ := v.window(k.rule, s.t)
+	low, high, _ := k.window.at(v, s.t)
 	for axis := range k.rule.Fields {
 		off := s.view[axis] - s.there[axis]
 		for _, bits := range wrapBits {

@@ -189,7 +189,7 @@ func (t *entity) compile(j *Judge, f trace.Field) {
 			*list = append(*list, rulePath{rule, p})
 			for _, v := range j.views[1:] {
 				if m := v.mirrorOf(t.id); m != nil && m.known == t && m.own == own {
-					m.trackers, m.watchers = append(m.trackers, m.tracker(rule, p)), nil
+					m.trackers, m.watchers = append(m.trackers, v.tracker(m, rule, p)), nil
 				}
 			}
 		}

@@ -60,7 +60,8 @@ func (k *tracker) sight(j *Judge, v *view, t time.Duration) Sight {
 	}
 	t = max(v.heldUntil(k.rule, t), min(t, k.since))
 	k.advance(j, v, t)
-	low, high, known := v.window(k.rule, t)
+	k.settle()
+	low, high, known := k.window.at(v, t)
 	if !known {
 		return s
 	}

@@ -35,7 +35,10 @@ type tracker struct {
 	wanted  bool          // it was, at some time
 	upTo    time.Duration // judged so far
 	match   time.Duration // latest moment of the path that explains the value so far; -never if none
-	calm    int           // the path's version whose last corner explains the value; 0 means none
+	until   time.Duration // a later one may be found up to here, if that is after match: see latest
+	delay   time.Duration // how old the value was that was explained last
+	window  *window
+	calm    int // the path's version whose last corner explains the value; 0 means none
 	dirty   bool
 	before  explained // the last explained value, for the evidence
 	ever    bool      // it was explained at some time of this stay
@@ -69,10 +72,11 @@ type sighting struct {
 // explained is a value of the view that the reference explained. The zero value
 // is none.
 type explained struct {
-	t    time.Duration
-	view point
-	age  time.Duration
-	ok   bool
+	t     time.Duration
+	view  point
+	age   time.Duration
+	until time.Duration // it may be less old, up to here
+	ok    bool
 }
 
 // sighting adds what the reference said at that moment.
@@ -111,6 +115,24 @@ type healing struct {
 	value   point         // the view's
 	passing bool          // the reference did not tell the value, but one below and one above
 	byView  bool          // the view changed then; otherwise the reference came to its value
+}
+
+// window is what view.window says of a rule, kept for the many values that one record tells.
+type window struct {
+	rule      *rulebook.Rule
+	t         time.Duration
+	epoch     int // of the judge
+	low, high time.Duration
+	known     bool
+}
+
+// at is the stretch of the path that may explain a value shown at t.
+func (w *window) at(v *view, t time.Duration) (low, high time.Duration, known bool) {
+	if w.t != t || w.epoch != v.judge.epoch {
+		w.t, w.epoch = t, v.judge.epoch
+		w.low, w.high, w.known = v.window(w.rule, t)
+	}
+	return w.low, w.high, w.known
 }
 
 // window is the stretch of the path that may explain a value shown at t.
@@ -189,32 +211,31 @@ func (k *tracker) say(j *Judge, v *view, t time.Duration, value point) {
 
 // look asks whether the value is explained now and remembers by what.
 func (k *tracker) look(j *Judge, v *view, t time.Duration) {
-	k.upTo = t
-	moment, ok, known := k.explainedBy(v, k.value, t)
+	k.upTo, k.until = t, -never
+	low, high, known := k.window.at(v, t)
 	if !known {
 		k.match = t // nobody can say: it counts as explained
 		return
 	}
 	v.comparisons++
+	if k.asBefore(v, t, low, high) {
+		v.sampleAge(k, t)
+		return
+	}
+	moment, ok := k.explainedIn(v, k.value, t, low, high)
 	if !ok {
 		k.match = -never
 		k.unexplained(j, v, t, t)
 		return
 	}
 	k.match = moment
-	age := t - moment
-	if age < 0 {
-		// Ahead of the reference, or at rest: an older value may fit as well.
-		low, _, _ := v.window(k.rule, t)
-		if last, fits := k.path.latest(k.value, k.rule.Tolerance, low, t); fits {
-			age = t - last
-		}
-	}
+	age := k.ageAt(t, moment, low)
 	if age > k.rule.MaxDelay {
 		v.excused++
 	}
+	k.delay = age
 	v.sampleAge(k, t)
-	k.before, k.ever = explained{t, k.value, age, true}, true
+	k.before, k.ever = explained{t: t, view: k.value, age: age, ok: true}, true
 	if k.apart {
 		k.heal(t, max(t, moment))
 		k.note(v, k.before.sighting(k.path))
@@ -223,14 +244,77 @@ func (k *tracker) look(j *Judge, v *view, t time.Duration) {
 
 // explainedBy is the latest moment of the reference that explains a value at t.
 func (k *tracker) explainedBy(v *view, value point, t time.Duration) (moment time.Duration, ok, known bool) {
-	low, high, known := v.window(k.rule, t)
+	low, high, known := k.window.at(v, t)
 	if !known {
 		return 0, false, false
 	}
+	moment, ok = k.explainedIn(v, value, t, low, high)
+	return moment, ok, true
+}
+
+// explainedIn is explainedBy, of the stretch of the path that may.
+func (k *tracker) explainedIn(v *view, value point, t, low, high time.Duration) (moment time.Duration, ok bool) {
 	if moment, ok = k.path.latest(value, k.rule.Tolerance, low, high); !ok {
 		moment, ok = k.betweenHeard(v, value, low, t)
 	}
-	return moment, ok, true
+	return moment, ok
+}
+
+// ageAt is how old a value is at t that is explained by a moment. Where that is ahead of t, or the
+// reference is at rest, an older one may fit as well.
+func (k *tracker) ageAt(t, moment, low time.Duration) time.Duration {
+	if moment > t {
+		if last, fits := k.path.latest(k.value, k.rule.Tolerance, low, t); fits {
+			return t - last
+		}
+	}
+	return t - moment
+}
+
+// asBefore explains the value by what the reference had as long ago as when it explained the last
+// one: most are, and that is one look at one stretch of the path. The latest moment that explains
+// it is only looked for when something follows from it: see settle.
+func (k *tracker) asBefore(v *view, t, low, high time.Duration) bool {
+	moment := t - k.delay
+	n := len(k.path.corners)
+	if k.apart || k.delay < 0 || k.delay > k.rule.MaxDelay || moment < low || moment > high || n == 0 || k.path.corners[n-1].t < high ||
+		k.rule.Compare == rulebook.Exact || k.rule.TimeDriven || !v.oftenFor(k.rule) {
+		return false
+	}
+	i := k.path.seek(moment)
+	if i < 0 {
+		return false
+	}
+	from, to := k.path.segment(i, low, min(high, t))
+	begin, end, d := k.path.near(i, k.value, k.rule.Tolerance, from, to)
+	if !(d <= k.rule.Tolerance) || t-end > k.rule.MaxDelay {
+		return false
+	}
+	k.delay = t - begin - (end-begin)/2
+	k.match, k.until = end, high
+	k.before, k.ever = explained{t: t, view: k.value, age: t - end, until: min(high, t), ok: true}, true
+	return true
+}
+
+// settle looks for the latest moment that explains the value, where only some was looked for.
+func (k *tracker) settle() {
+	if k.until > k.match {
+		if last, ok := k.path.latest(k.value, k.rule.Tolerance, k.match, k.until); ok {
+			k.match = last
+		}
+		k.until = -never
+	}
+}
+
+// settled has the least age that it can have.
+func (e explained) settled(p *path, within float64) explained {
+	if e.until > e.t-e.age {
+		if last, ok := p.latest(e.view, within, e.t-e.age, e.until); ok {
+			e.age = e.t - last
+		}
+		e.until = 0
+	}
+	return e
 }
 
 // heal notes that the value is explained again from t on, by what the reference said at a moment.
@@ -286,11 +370,14 @@ func (k *tracker) advance(j *Judge, v *view, t time.Duration) {
 	from := k.upTo
 	k.upTo = t
 	if k.calm == k.path.version && k.calm > 0 { // it stands as the reference last said
-		k.match = t
+		k.match, k.until = t, -never
 		k.rest(v, t)
 		return
 	}
-	low, high, known := v.window(k.rule, t)
+	low, high, known := k.window.at(v, t)
+	if known && k.match < low {
+		k.settle()
+	}
 	if !known || k.match >= low || k.rule.TimeDriven && k.match > -never && t <= k.said+k.rule.MaxDelay {
 		// Nothing else can be said, or what explained it has not left the window.
 		k.rest(v, t)
@@ -298,7 +385,7 @@ func (k *tracker) advance(j *Judge, v *view, t time.Duration) {
 	}
 	// Walk along the path from the last match and see when the value was explained.
 	expiry := k.expiry(v, k.match, from)
-	oldest, begin, _ := v.window(k.rule, from)
+	oldest, begin, _ := k.window.at(v, from)
 	for i := max(0, k.path.seek(max(k.match, oldest))); i < len(k.path.corners) && k.path.corners[i].t <= high; i++ {
 		start, end := k.path.segment(i, max(k.match, oldest), high)
 		p, q, d := k.path.near(i, k.value, k.rule.Tolerance, start, end)
@@ -356,6 +443,7 @@ func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
 	}
 	if !k.apart {
 		k.apart = true
+		k.before = k.before.settled(k.path, k.rule.Tolerance)
 		*e = episode{began: from, last: from, known: k.couldKnow(v, from), lastMatch: k.match,
 			seen: e.seen[:0], early: e.early[:0], history: e.history[:0], stride: 1}
 		if k.before.ok {
@@ -378,7 +466,7 @@ func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
 	if from > e.last { // it was right in between: this is another surprise
 		e.known = max(e.known, k.couldKnow(v, from))
 	}
-	low, high, _ := v.window(k.rule, from)
+	low, high, _ := k.window.at(v, from)
 	gap := k.path.gap(k.value, low, max(low, high))
 	if !math.IsInf(gap, 0) {
 		e.worst = max(e.worst, gap)
@@ -468,7 +556,7 @@ func (k *tracker) close(v *view, at time.Duration, open bool) {
 
 // start begins judging at t with whatever value the view holds.
 func (k *tracker) start(j *Judge, v *view, t time.Duration) {
-	k.active, k.wanted, k.upTo, k.match = true, true, t, -never
+	k.active, k.wanted, k.upTo, k.match, k.until = true, true, t, -never, -never
 	if k.holds {
 		k.look(j, v, t)
 	}
@@ -477,6 +565,7 @@ func (k *tracker) start(j *Judge, v *view, t time.Duration) {
 // stop ends judging at t: the view left, or the entity is not to be seen.
 func (k *tracker) stop(j *Judge, v *view, t time.Duration) {
 	k.advance(j, v, t)
+	k.before = k.before.settled(k.path, k.rule.Tolerance)
 	k.active = false
 	k.close(v, t, false)
 }

@@ -44,6 +44,7 @@ type view struct {
 	age         time.Duration // the last of them
 	trail       []trailPoint  // of its own entity, lately
 	rhythm      rhythm        // in which it tells its state
+	windows     []*window     // of each rule
 }
 
 // heldUntil is up to when a view held at t what it had said last. One that tells its state seldom
@@ -51,16 +52,25 @@ type view struct {
 // silent: then it holds what it said.
 func (v *view) heldUntil(rule *rulebook.Rule, t time.Duration) time.Duration {
 	last, any := v.rhythm.last()
-	beat := time.Duration(v.rhythm.beat)
-	if beat == 0 { // it has told once
-		beat = longestBeat / 4
-	}
-	often, silent := 4*beat <= rule.MaxDelay, t-last > 4*beat
+	beat := v.beat()
+	often, silent := v.oftenFor(rule), t-last > 4*beat
 	enough := v.rhythm.records >= regularFrom || beat > slowest // to know how it tells what is no number
 	if !any || often || silent || rule.TimeDriven || enough && !v.rhythm.speaks(rule.Compare) {
 		return t
 	}
 	return last
+}
+
+// oftenFor reports whether a view tells its state so often that what it holds between two records
+// is no question for a rule.
+func (v *view) oftenFor(rule *rulebook.Rule) bool { return 4*v.beat() <= rule.MaxDelay }
+
+// beat is how often a view usually tells its state.
+func (v *view) beat() time.Duration {
+	if v.rhythm.beat == 0 { // it has told once
+		return longestBeat / 4
+	}
+	return time.Duration(v.rhythm.beat)
 }
 
 // mirror is an entity as one view knows it.
@@ -115,15 +125,27 @@ func (v *view) mirror(e trace.Entity) *mirror {
 	return m
 }
 
-func (m *mirror) tracker(rule *rulebook.Rule, p *path) *tracker {
-	return &tracker{rule: rule, path: p, mirror: m, match: -never, run: &episode{}, sampled: agePhase(m.known.name)}
+func (v *view) tracker(m *mirror, rule *rulebook.Rule, p *path) *tracker {
+	return &tracker{rule: rule, path: p, mirror: m, match: -never, window: v.windowOf(rule), run: &episode{}, sampled: agePhase(m.known.name)}
+}
+
+// windowOf is the window that all trackers of a rule share.
+func (v *view) windowOf(rule *rulebook.Rule) *window {
+	for _, w := range v.windows {
+		if w.rule == rule {
+			return w
+		}
+	}
+	w := &window{rule: rule, epoch: -1}
+	v.windows = append(v.windows, w)
+	return w
 }
 
 // attach connects a view's entity with the reference's.
 func (j *Judge) attach(v *view, m *mirror, t *entity) {
 	m.known, m.own, m.since = t, t.id == v.own, -never
 	if i := rulebook.Find(j.config.Rules.Fields, t.name, m.own, rulebook.Existence); i >= 0 && j.config.Rules.Fields[i].Judged() {
-		m.existence = m.tracker(&j.config.Rules.Fields[i], t.exists)
+		m.existence = v.tracker(m, &j.config.Rules.Fields[i], t.exists)
 		m.existence.holds = true
 		if m.isThere {
 			m.existence.value = point{1}
@@ -135,7 +157,7 @@ func (j *Judge) attach(v *view, m *mirror, t *entity) {
 	}
 	m.trackers, m.watchers, m.dirty = nil, nil, m.dirty[:0]
 	for _, rp := range rules {
-		k := m.tracker(rp.rule, rp.path)
+		k := v.tracker(m, rp.rule, rp.path)
 		if k.value = pointOf(rp.path, m.values); m.isThere && len(m.values) > 0 {
 			k.holds = true
 		}

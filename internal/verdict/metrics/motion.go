@@ -32,11 +32,13 @@ type Motion struct {
 }
 
 const (
-	lookOver   = 100 * time.Millisecond // a look
-	lookEvery  = 100 * time.Millisecond // at least: looks come at uneven times, so that they keep step with nothing
-	lookBehind = 600 * time.Millisecond // the reference must be known so much later: a view may be ahead
-	lookBack   = 3 * time.Second        // of ways, that are kept
-	coarsest   = 100 * time.Millisecond // records farther apart do not show how smoothly anything moves
+	lookOver   = 100 * time.Millisecond  // a look
+	lookEvery  = 100 * time.Millisecond  // at least: looks come at uneven times, so that they keep step with nothing
+	lookBehind = 600 * time.Millisecond  // the reference must be known so much later: a view may be ahead
+	restsFor   = 3 * time.Second         // what has not moved for so long rests
+	truthKept  = 2500 * time.Millisecond // of the reference's ways
+	shownKept  = 500 * time.Millisecond  // of those shown
+	coarsest   = 100 * time.Millisecond  // records farther apart do not show how smoothly anything moves
 
 	delayLeast, delayMost, delayStep = -500 * time.Millisecond, 1500 * time.Millisecond, 50 * time.Millisecond
 
@@ -58,22 +60,20 @@ type waypoint struct {
 	t    time.Duration
 	p    point
 	leap bool // it is still to be looked at, whether the step to here was too long
-	step float64
-	over time.Duration // how long the step may have taken
 }
 
 // add takes in a place. It was at the last one until the record before, at least.
 func (w *way) add(t, since time.Duration, p point, leaps bool) {
 	if n := len(w.corners); n > 0 {
-		last := w.corners[n-1]
+		last := &w.corners[n-1]
 		if t <= last.t {
-			w.corners[n-1].p = p
+			last.p = p
 			return
 		}
 		if since > last.t && since < t {
 			w.corners = append(w.corners, waypoint{t: since, p: last.p})
 		}
-		w.corners = append(w.corners, waypoint{t: t, p: p, leap: leaps, step: p.minus(last.p).size(), over: t - max(since, last.t)})
+		w.corners = append(w.corners, waypoint{t: t, p: p, leap: leaps})
 		return
 	}
 	w.corners = append(w.corners, waypoint{t: t, p: p})
@@ -107,14 +107,16 @@ func (w *way) at(t time.Duration) (p point, ok bool) {
 
 // forget drops what is older than t.
 func (w *way) forget(t time.Duration) {
-	drop := 0
+	const atLeast = 32 // seldom, because the rest is moved
+	if len(w.corners) <= atLeast || w.corners[atLeast].t > t {
+		return
+	}
+	drop := atLeast
 	for drop+1 < len(w.corners) && w.corners[drop+1].t <= t {
 		drop++
 	}
-	if drop > 64 { // seldom, because the rest is moved
-		w.corners = append(w.corners[:0], w.corners[drop:]...)
-		w.cursor = max(0, w.cursor-drop)
-	}
+	w.corners = append(w.corners[:0], w.corners[drop:]...)
+	w.cursor = max(0, w.cursor-drop)
 }
 
 // rests reports whether it has not moved since t.
@@ -238,8 +240,8 @@ func (c *Collector) look(number int, t time.Duration) {
 			m, delay, ok = &v.ownMotion, delayOwn, okOwn
 		}
 		truth := c.truth[e]
-		truth.forget(t - lookBack)
-		if k.forget(t - lookBack); k.rests(t-lookBack) && truth.rests(t-lookBack) {
+		truth.forget(t - truthKept)
+		if k.forget(t - shownKept); k.rests(t-restsFor) && truth.rests(t-restsFor) {
 			continue
 		}
 		m.look(k, truth, t, delay, ok, c.least(e))
@@ -354,7 +356,9 @@ func (m *motion) leapt(k *shown, truth *way, t, delay time.Duration, least float
 			continue
 		}
 		c.leap = false
-		if c.step <= least {
+		last := &k.corners[i-1] // there is one: the first corner of all is no leap
+		step, over := c.p.minus(last.p).size(), c.t-last.t
+		if step <= least {
 			continue
 		}
 		fastest := 0.0
@@ -365,8 +369,8 @@ func (m *motion) leapt(k *shown, truth *way, t, delay time.Duration, least float
 				fastest = max(fastest, b.minus(a).size()/(lookOver/2).Seconds())
 			}
 		}
-		if c.step > least+leapFactor*fastest*c.over.Seconds() {
-			m.leaps.add(c.step)
+		if step > least+leapFactor*fastest*over.Seconds() {
+			m.leaps.add(step)
 		}
 	}
 }
