@@ -304,7 +304,8 @@ func (c *Collector) goes(number int, e trace.Entity, p point, t time.Duration, l
 		if c.truth[e] == nil {
 			c.truth[e] = &way{}
 		}
-		c.truth[e].add(t, v.teller.since(), p, false)
+		c.truth[e].add(t, v.teller.since(), p)
+		c.truth[e].forget(t - lookBehind - truthKept)
 		return
 	}
 	for len(v.shown) <= int(e) {
@@ -313,7 +314,11 @@ func (c *Collector) goes(number int, e trace.Entity, p point, t time.Duration, l
 	if v.shown[e] == nil {
 		v.shown[e] = &shown{}
 	}
-	v.shown[e].add(t, v.teller.since(), p, leaps)
+	v.shown[e].add(t, v.teller.since(), p)
+	v.shown[e].forget(t - lookBehind - shownKept)
+	if leaps {
+		v.shown[e].step(t, c.least(e))
+	}
 }
 
 // least is how far off an entity may be by its rule: what is far less is no movement.

@@ -57,13 +57,12 @@ type way struct {
 }
 
 type waypoint struct {
-	t    time.Duration
-	p    point
-	leap bool // it is still to be looked at, whether the step to here was too long
+	t time.Duration
+	p point
 }
 
 // add takes in a place. It was at the last one until the record before, at least.
-func (w *way) add(t, since time.Duration, p point, leaps bool) {
+func (w *way) add(t, since time.Duration, p point) {
 	if n := len(w.corners); n > 0 {
 		last := &w.corners[n-1]
 		if t <= last.t {
@@ -71,12 +70,20 @@ func (w *way) add(t, since time.Duration, p point, leaps bool) {
 			return
 		}
 		if since > last.t && since < t {
-			w.corners = append(w.corners, waypoint{t: since, p: last.p})
+			w.corners = append(w.corners, waypoint{since, last.p})
 		}
-		w.corners = append(w.corners, waypoint{t: t, p: p, leap: leaps})
-		return
 	}
-	w.corners = append(w.corners, waypoint{t: t, p: p})
+	w.corners = append(w.corners, waypoint{t, p})
+}
+
+// last is the step to the newest place, and how long it took.
+func (w *way) last() (step point, over time.Duration) {
+	n := len(w.corners)
+	if n < 2 {
+		return step, 0
+	}
+	a, b := &w.corners[n-2], &w.corners[n-1]
+	return b.p.minus(a.p), b.t - a.t
 }
 
 // at is where it was; ok is false before it was known.
@@ -177,6 +184,26 @@ type shown struct {
 	out     time.Duration
 	past    float64
 	moved   bool
+	steps   []longStep // lately, to be looked at
+}
+
+// longStep is a step from one record to the next that is no small one.
+type longStep struct {
+	t, over time.Duration
+	length  float64
+}
+
+// step takes in the place that it has now, after some other.
+func (k *shown) step(t time.Duration, least float64) {
+	if n := len(k.steps); n > 0 && k.steps[n-1].t == t { // said twice: the later counts
+		k.steps = k.steps[:n-1]
+	}
+	for len(k.steps) > 0 && k.steps[0].t < t-lookBehind-shownKept { // nobody looks
+		k.steps = k.steps[1:]
+	}
+	if step, over := k.last(); step.size() > least {
+		k.steps = append(k.steps, longStep{t, over, step.size()})
+	}
 }
 
 // delay is at which delay the view was nearest to the reference; ok is false until enough was seen.
@@ -240,8 +267,7 @@ func (c *Collector) look(number int, t time.Duration) {
 			m, delay, ok = &v.ownMotion, delayOwn, okOwn
 		}
 		truth := c.truth[e]
-		truth.forget(t - truthKept)
-		if k.forget(t - shownKept); k.rests(t-restsFor) && truth.rests(t-restsFor) {
+		if k.rests(t-restsFor) && truth.rests(t-restsFor) {
 			continue
 		}
 		m.look(k, truth, t, delay, ok, c.least(e))
@@ -350,27 +376,22 @@ func (m *motion) rested(k *shown) {
 
 // leapt looks at the steps up to t, whether they were longer than the speed allows.
 func (m *motion) leapt(k *shown, truth *way, t, delay time.Duration, least float64) {
-	for i := len(k.corners) - 1; i >= 0 && k.corners[i].t > t-3*lookEvery; i-- {
-		c := &k.corners[i]
-		if c.t > t || !c.leap {
-			continue
-		}
-		c.leap = false
-		last := &k.corners[i-1] // there is one: the first corner of all is no leap
-		step, over := c.p.minus(last.p).size(), c.t-last.t
-		if step <= least {
+	for len(k.steps) > 0 && k.steps[0].t <= t {
+		step := k.steps[0]
+		k.steps = k.steps[1:]
+		if step.t <= t-3*lookEvery {
 			continue
 		}
 		fastest := 0.0
-		for s := c.t - delay - leapWithin; s < c.t-delay+leapWithin; s += lookOver / 2 {
+		for s := step.t - delay - leapWithin; s < step.t-delay+leapWithin; s += lookOver / 2 {
 			a, ok := truth.at(s)
 			b, _ := truth.at(s + lookOver/2)
 			if ok {
 				fastest = max(fastest, b.minus(a).size()/(lookOver/2).Seconds())
 			}
 		}
-		if step > least+leapFactor*fastest*over.Seconds() {
-			m.leaps.add(step)
+		if step.length > least+leapFactor*fastest*step.over.Seconds() {
+			m.leaps.add(step.length)
 		}
 	}
 }
