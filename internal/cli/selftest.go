@@ -14,7 +14,7 @@ import (
 
 func selftestCommand() *cobra.Command {
 	var o selftest.Options
-	var asJSON, real bool
+	var asJSON, real, ticks bool
 	var made int
 	c := &cobra.Command{
 		Use:   "selftest",
@@ -26,6 +26,7 @@ fault showed in a match at all.
 
 With --worlds it measures on games that nobody knows instead: made-up worlds with drawn
 motions, values and views, in each of which one drawn mistake is made, or none (--healthy).
+With --ticks these number their steps, and are judged by ticks.
 
 With --real every match is played on both clocks: the virtual one, and with processes and
 real sockets; the table shows what was found on each.
@@ -55,7 +56,7 @@ Exits with 0 if every fault that showed was found and there was no false alarm.`
 				}
 			}
 			if made > 0 {
-				return selftestOfWorlds(c, made, o, asJSON)
+				return selftestOfWorlds(c, worlds.Options{Each: made, Healthy: o.Matches, Ticks: ticks, Progress: o.Progress}, asJSON)
 			}
 			if real {
 				return selftestOfBoth(c, o, asJSON)
@@ -86,6 +87,7 @@ Exits with 0 if every fault that showed was found and there was no false alarm.`
 	c.Flags().StringSliceVar(&o.Faults, "faults", nil, "faults to inject, or healthy (default all)")
 	c.Flags().StringSliceVar(&o.Links, "links", nil, "ready links to play on (default "+join(selftest.Links)+")")
 	c.Flags().IntVar(&made, "worlds", 0, "made-up worlds of each mistake, instead of the demo game")
+	c.Flags().BoolVar(&ticks, "ticks", false, "with --worlds: of games that number their steps")
 	c.Flags().IntVar(&o.Seeds, "seeds", 10, "matches of each fault on each link")
 	c.Flags().IntVar(&o.Matches, "healthy", 0, "matches of the healthy game, in all (default --seeds on each link)")
 	c.Flags().BoolVar(&real, "real", false, "play each match on both clocks")
@@ -125,12 +127,11 @@ func links(o selftest.Options) []string {
 }
 
 // selftestOfWorlds measures on made-up worlds.
-func selftestOfWorlds(c *cobra.Command, each int, o selftest.Options, asJSON bool) error {
-	healthy := o.Matches
-	if healthy == 0 {
-		healthy = each
+func selftestOfWorlds(c *cobra.Command, o worlds.Options, asJSON bool) error {
+	if o.Healthy == 0 {
+		o.Healthy = o.Each
 	}
-	rows, err := worlds.Run(c.Context(), each, healthy, o.Progress)
+	rows, err := worlds.Run(c.Context(), o)
 	if c.Context().Err() != nil {
 		return &exitError{exitInterrupted, fmt.Errorf("interrupted; nothing is told of a part of the worlds")}
 	}

@@ -21,6 +21,9 @@ type wrong func(s shown, t float64) shown
 // seen is what the view shows when it is right: what the server told of lag ago, and
 // between two things that it told of one place the way from one to the other.
 func (v *view) seen(g *thing, t float64) shown {
+	if v.lag == 0 { // it has the step of that time
+		return g.at(t)
+	}
 	told := (t - v.lag) * v.rate
 	before, after := g.at(math.Floor(told)/v.rate), g.at(math.Ceil(told)/v.rate)
 	share := told - math.Floor(told)

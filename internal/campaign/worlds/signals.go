@@ -40,7 +40,7 @@ func (s signals) record(i int, at float64) trace.Record {
 // arrive are the times at which a view tells them when it is right.
 func (v *view) arrive(r *draw, s signals) (times [][]float64) {
 	for _, at := range s.times {
-		times = append(times, []float64{at + v.lag + r.between(0, 0.06)})
+		times = append(times, []float64{at + v.lag + max(0, v.behind) + r.between(0, 0.06)})
 	}
 	return times
 }

@@ -26,6 +26,7 @@ type world struct {
 	rate      float64 // how often the server sends, a second
 	tells     float64 // its records a second
 	changes   bool    // records hold what has changed, and not all
+	ticks     bool    // steps have numbers: of the views, each tells every few of them
 }
 
 // thing is an entity: where it is and what it has at a time, in seconds.
@@ -56,6 +57,11 @@ type view struct {
 	rate float64 // of the server
 	fps  float64 // its records a second
 	from float64
+
+	// Where steps have numbers:
+	every  int     // it tells each so many
+	behind float64 // so long after the server's time
+	back   int     // how many it guesses at most, and tells again
 }
 
 func (r *draw) between(low, high float64) float64 { return low + (high-low)*r.Float64() }
@@ -66,7 +72,7 @@ func (r *draw) sign() float64 { return float64(2*r.IntN(2) - 1) }
 type draw struct{ *rand.Rand }
 
 // build draws a world.
-func build(r *draw) *world {
+func build(r *draw, ticks bool) *world {
 	w := &world{axes: 2 + r.IntN(2), rate: r.between(10, 30), changes: r.IntN(3) == 0}
 	if w.tells = w.rate; r.IntN(3) == 0 { // it prints more seldom than it sends
 		w.tells = r.between(4, 10)
@@ -82,6 +88,9 @@ func build(r *draw) *world {
 		if r.IntN(4) == 0 {
 			w.views[len(w.views)-1].fps = r.between(1, 8)
 		}
+	}
+	if w.ticks = ticks; ticks {
+		w.byTicks(r)
 	}
 	w.signals = drawSignals(r)
 	return w

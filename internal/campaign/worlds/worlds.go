@@ -33,20 +33,28 @@ type Row struct {
 // Healthy is the name of worlds without a mistake.
 const Healthy = "healthy"
 
-// Run draws and judges worlds: so many of each mistake, and so many healthy ones.
-func Run(ctx context.Context, each, healthy int, progress func(done, all int)) ([]Row, error) {
+// Options say which worlds are drawn.
+type Options struct {
+	Each     int  // of each mistake
+	Healthy  int  // without one
+	Ticks    bool // they number their steps, and are judged by ticks
+	Progress func(done, all int)
+}
+
+// Run draws and judges worlds.
+func Run(ctx context.Context, o Options) ([]Row, error) {
 	type cell struct {
 		row  int
 		seed uint64
 	}
 	rows := []Row{{Mistake: Healthy}}
 	var cells []cell
-	for n := range healthy {
+	for n := range o.Healthy {
 		cells = append(cells, cell{0, uint64(n)})
 	}
 	for i, m := range mistakes {
 		rows = append(rows, Row{Mistake: m.name, Accepted: m.accepted})
-		for n := range each {
+		for n := range o.Each {
 			cells = append(cells, cell{i + 1, uint64(n)})
 		}
 	}
@@ -57,12 +65,12 @@ func Run(ctx context.Context, each, healthy int, progress func(done, all int)) (
 		if c.row > 0 {
 			m = &mistakes[c.row-1]
 		}
-		showed, guilty, v := play(c.seed, m)
+		showed, guilty, v := play(c.seed, m, o.Ticks)
 		lock.Lock()
 		defer lock.Unlock()
 		rows[c.row].add(m, showed, guilty, v)
-		if done++; progress != nil {
-			progress(done, len(cells))
+		if done++; o.Progress != nil {
+			o.Progress(done, len(cells))
 		}
 		return ctx.Err()
 	})
@@ -105,14 +113,24 @@ func (row *Row) other(f *judge.Finding) {
 	row.Others[fmt.Sprintf("%s (%s)", f.Kind, f.Subject)]++
 }
 
+// line is a line of a trace to come.
+type line struct {
+	view   int
+	at     float64
+	signal int     // its number from 1 on; 0: it is a record of the state
+	moment float64 // of the world that it tells of
+	tick   int64   // of that moment, where steps have numbers
+	guess  int     // how many ticks ago the last was that it knew; 0: it is no guess
+}
+
 // play draws a world, makes a mistake in it, and judges it.
-func play(seed uint64, m *mistake) (showed bool, guilty string, v *judge.Verdict) {
+func play(seed uint64, m *mistake, ticks bool) (showed bool, guilty string, v *judge.Verdict) {
 	name := Healthy
 	if m != nil {
 		name = m.name
 	}
 	r := &draw{random.Stream(seed, "world/"+name)}
-	w := build(r)
+	w := build(r, ticks)
 	victim, about, from := w.views[r.IntN(len(w.views))], w.things[r.IntN(len(w.things))], r.between(4, 20)
 	wrongs := map[*thing]wrong{}
 	if m != nil && m.make != nil {
@@ -127,24 +145,11 @@ func play(seed uint64, m *mistake) (showed bool, guilty string, v *judge.Verdict
 	for _, v := range w.views {
 		titles = append(titles, v.name)
 	}
-	j := judge.New(judge.Config{Names: names, Rules: w.rules(), Views: titles})
+	j := judge.New(judge.Config{Names: names, Rules: w.rules(), Views: titles, Ticks: ticks})
 	apart := 0.0
-	type next struct {
-		view   int
-		at     float64
-		signal int // 0: it is a record of the state
-	}
-	times := []next{}
-	for at := 0.0; at < Length.Seconds(); at += 1 / w.tells {
-		times = append(times, next{0, at, 0})
-	}
-	for i, v := range w.views {
-		for at := 0.3 + v.from; at < Length.Seconds(); at += 1 / v.fps {
-			times = append(times, next{i + 1, at, 0})
-		}
-	}
+	lines := w.lines(r)
 	for i, at := range w.signals.times {
-		times = append(times, next{0, at, i + 1})
+		lines = append(lines, line{view: 0, at: at, signal: i + 1})
 	}
 	for i, v := range w.views {
 		for n, list := range v.arrive(r, w.signals) {
@@ -155,11 +160,11 @@ func play(seed uint64, m *mistake) (showed bool, guilty string, v *judge.Verdict
 				}
 			}
 			for _, at := range list {
-				times = append(times, next{i + 1, at, n + 1})
+				lines = append(lines, line{view: i + 1, at: at, signal: n + 1})
 			}
 		}
 	}
-	slices.SortStableFunc(times, func(a, b next) int {
+	slices.SortStableFunc(lines, func(a, b line) int {
 		switch {
 		case a.at < b.at:
 			return -1
@@ -169,25 +174,28 @@ func play(seed uint64, m *mistake) (showed bool, guilty string, v *judge.Verdict
 		return a.view - b.view
 	})
 	told := make([]memory, len(titles))
-	for _, n := range times {
+	for _, n := range lines {
 		if n.signal > 0 {
 			record := w.signals.record(n.signal-1, n.at)
 			record.Round()
 			j.Record(n.view, &record)
 			continue
 		}
-		record := trace.Record{T: time.Duration(n.at * 1e9), Full: !w.changes}
+		record := trace.Record{T: time.Duration(n.at * 1e9), Full: !w.changes, HasTick: ticks, Tick: n.tick}
 		for _, g := range w.things {
-			s := g.at(n.at)
+			s := g.at(n.moment)
 			if n.view > 0 {
 				v := w.views[n.view-1]
-				s = v.seen(g, n.at)
-				if wrong := wrongs[g]; wrong != nil && v == victim && n.at >= from {
+				s = v.seen(g, n.moment)
+				if wrong := wrongs[g]; wrong != nil && v == victim && n.moment >= from {
 					right := s
-					s = wrong(s, n.at)
-					if w.differ(right, s) {
+					s = wrong(s, n.moment)
+					if n.guess == 0 && w.differ(right, s) {
 						apart += 1 / v.fps
 					}
+				}
+				if n.guess > 0 && g == w.things[0] { // as it would go if nothing had happened since
+					s.place, s.level = v.seen(g, n.moment-float64(n.guess)/w.rate).place, s.level+w.tolerance*2
 				}
 			}
 			w.record(names, &record, g.name, s)

@@ -11,32 +11,36 @@ import (
 // Whatever the world is like, a mistake is found, in the guilty view alone, and healthy
 // worlds are not flagged. How often the name is right is measured, and must not get worse.
 func TestMistakesInMadeUpWorldsAreFoundAndNamed(t *testing.T) {
-	each, healthy := 6, 40
-	if testing.Short() {
-		each, healthy = 1, 4
-	}
-	rows, err := Run(context.Background(), each, healthy, nil)
-	require.NoError(t, err)
-	require.Len(t, rows, len(mistakes)+1)
-	showed, first, blamed, incidents := 0, 0, 0, 0
-	for _, r := range rows {
-		assert.Zero(t, r.Alarms, "%s: %v", r.Mistake, r.Others)
-		assert.Equal(t, r.Showed, r.Found, r.Mistake)
-		showed, first, blamed, incidents = showed+r.Showed, first+r.First, blamed+r.Blamed, incidents+r.Incidents
-	}
-	assert.Greater(t, showed, each*len(mistakes)*8/10)
-	assert.Equal(t, showed, blamed)
-	assert.LessOrEqual(t, float64(incidents)/float64(showed), 1.2)
-	if !testing.Short() {
-		assert.GreaterOrEqual(t, float64(first)/float64(showed), 0.95)
+	for _, ticks := range []bool{false, true} {
+		t.Run(map[bool]string{false: "by time", true: "by ticks"}[ticks], func(t *testing.T) {
+			o := Options{Each: 6, Healthy: 40, Ticks: ticks}
+			if testing.Short() {
+				o.Each, o.Healthy = 1, 4
+			}
+			rows, err := Run(context.Background(), o)
+			require.NoError(t, err)
+			require.Len(t, rows, len(mistakes)+1)
+			showed, first, blamed, incidents := 0, 0, 0, 0
+			for _, r := range rows {
+				assert.Zero(t, r.Alarms, "%s: %v", r.Mistake, r.Others)
+				assert.Equal(t, r.Showed, r.Found, r.Mistake)
+				showed, first, blamed, incidents = showed+r.Showed, first+r.First, blamed+r.Blamed, incidents+r.Incidents
+			}
+			assert.Greater(t, showed, o.Each*len(mistakes)*8/10)
+			assert.Equal(t, showed, blamed)
+			assert.LessOrEqual(t, float64(incidents)/float64(showed), 1.2)
+			if !testing.Short() {
+				assert.GreaterOrEqual(t, float64(first)/float64(showed), 0.95)
+			}
+		})
 	}
 }
 
 // A world is a function of its seed and its mistake.
 func TestAWorldIsTheSameEachTime(t *testing.T) {
 	for _, m := range []*mistake{nil, &mistakes[0], &mistakes[7]} {
-		_, guilty, v := play(3, m)
-		_, again, w := play(3, m)
+		_, guilty, v := play(3, m, false)
+		_, again, w := play(3, m, false)
 		assert.Equal(t, guilty, again)
 		assert.Equal(t, v.Comparisons, w.Comparisons)
 		assert.Equal(t, len(v.Findings), len(w.Findings))
@@ -45,10 +49,10 @@ func TestAWorldIsTheSameEachTime(t *testing.T) {
 
 func TestRunEndsWhenItIsInterrupted(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
-	_, err := Run(ctx, 1000, 1000, func(done, _ int) {
+	_, err := Run(ctx, Options{Each: 1000, Healthy: 1000, Progress: func(done, _ int) {
 		if done == 3 {
 			cancel()
 		}
-	})
+	}})
 	assert.ErrorIs(t, err, context.Canceled)
 }

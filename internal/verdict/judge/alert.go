@@ -1,6 +1,8 @@
 package judge
 
-import "time"
+import (
+	"time"
+)
 
 // Alert tells of a finding at the moment at which it has become certain: while it
 // goes on, and before the verdict. Its kind is as it looks by then.
@@ -26,7 +28,7 @@ func (j *Judge) alert(a Alert) {
 func (j *Judge) alertOf(v *view, k *tracker) {
 	a := Alert{Began: k.run.began, View: v.name, Entity: k.mirror.known.name, Subject: Subject{Name: k.rule.Label()}}
 	if j.config.Alert != nil {
-		a.Kind, _ = j.kindOf(k, v, true)
+		a.Kind = j.kindOf(k, v, true).kind
 	}
 	j.alert(a)
 }

@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -76,6 +77,14 @@ func incidents(findings []*Finding) []Incident {
 
 // telling is the finding that tells most of an incident: see [Incident].
 func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Finding {
+	if whole := wholeView(head, findings, r, root); whole != nil && (!head.Ticks || whole.BeganAt == head.BeganAt) {
+		return whole
+	}
+	for i, f := range findings { // what is missing under one id is there under another
+		if root(i) == r && f.Kind == OtherID && head.Kind == Missing && f.Like == head.Entity && f.View == head.View {
+			return f
+		}
+	}
 	if head.Ticks {
 		for i, f := range findings {
 			if root(i) == r && f.BeganAt == head.BeganAt && f.View == head.View && f.tells(head) < 0 {
@@ -83,14 +92,6 @@ func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Fin
 			}
 		}
 		return head
-	}
-	if whole := wholeView(head, findings, r, root); whole != nil {
-		return whole
-	}
-	for i, f := range findings { // what is missing under one id is there under another
-		if root(i) == r && f.Kind == OtherID && head.Kind == Missing && f.Like == head.Entity && f.View == head.View {
-			return f
-		}
 	}
 	// What differs at first may be too short to tell by. If the same differs for much longer
 	// afterwards, that tells more.
@@ -201,16 +202,11 @@ func (f *Finding) overall() int {
 	return 0
 }
 
-// tells orders findings of one tick: a checksum tells less than a field.
+// tells orders findings of one tick: a checksum tells less than a field, and that values differ
+// less than how.
 func (f *Finding) tells(other *Finding) int {
-	a, b := f.Kind == ChecksumDiffers, other.Kind == ChecksumDiffers
-	switch {
-	case a == b:
-		return 0
-	case a:
-		return 1
-	}
-	return -1
+	little := func(f *Finding) int { return slices.Index([]Kind{Offset, ChecksumDiffers}, f.Kind) }
+	return cmp.Compare(little(f), little(other))
 }
 
 // about is what a finding is about: fields of a kind of entity.
@@ -225,10 +221,11 @@ const sameAgain = 20 * time.Second
 
 // common lists what findings of one incident have in common.
 func common(f *Finding) []string {
+	again := fmt.Sprintf("again %s of %s in %s", f.about(), f.Entity, f.View)
 	if f.Ticks {
-		return []string{fmt.Sprint("tick ", f.Tick), "view " + f.View}
+		return []string{fmt.Sprint("tick ", f.Tick), "view " + f.View, again}
 	}
-	list := []string{string(f.Kind) + " " + f.Subject.String(), fmt.Sprintf("again %s of %s in %s", f.about(), f.Entity, f.View)}
+	list := []string{string(f.Kind) + " " + f.Subject.String(), again}
 	if f.Entity != "" {
 		list = append(list, "entity "+f.Entity)
 	}

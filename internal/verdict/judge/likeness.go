@@ -24,16 +24,9 @@ const (
 	likeShare = 0.9 // of them
 )
 
-// look notes which entities of its sort stand where an entity of the view is.
-func (l *likeness) look(j *Judge, v *view, m *mirror, t time.Duration) {
-	rule, fields := j.placeRule(m)
-	if rule == nil {
-		return
-	}
-	place := encode(rule.Compare, pick(m.values, fields))
-	if !numbers(place)[0] {
-		return
-	}
+// look takes in that an entity of the view is at a place, and which entities of its sort the
+// reference has there.
+func (l *likeness) look(place point, there []trace.Entity) {
 	if l.by == nil {
 		l.by, l.low, l.high = map[trace.Entity]int{}, place, place
 	}
@@ -41,13 +34,53 @@ func (l *likeness) look(j *Judge, v *view, m *mirror, t time.Duration) {
 	for i := range place {
 		l.low[i], l.high[i] = min(l.low[i], place[i]), max(l.high[i], place[i])
 	}
+	for _, e := range there {
+		l.by[e]++
+	}
+}
+
+// like is the one entity that it stands with; ok is false if there is none.
+func (l *likeness) like(rule *rulebook.Rule) (like trace.Entity, ok bool) {
+	if rule == nil || l.looks < likeLooks {
+		return 0, false
+	}
+	way := 0.0
+	for i := range rule.Fields {
+		way = math.Max(way, l.high[i]-l.low[i])
+	}
+	if way < 4*rule.Tolerance {
+		return 0, false // what rests together is no likeness
+	}
+	for id, n := range l.by {
+		if float64(n) < likeShare*float64(l.looks) {
+			continue
+		}
+		if ok { // two that go together
+			return 0, false
+		}
+		like, ok = id, true
+	}
+	return like, ok
+}
+
+// resembles notes which entities of its sort stand where an entity of the view is.
+func (k *tracker) resembles(v *view, t time.Duration) {
+	j, m := v.judge, k.mirror
+	rule, fields := j.placeRule(j.config.Rules.Fields, m.known.name)
+	if rule == nil {
+		return
+	}
+	place := encode(rule.Compare, pick(m.values, fields))
+	if !numbers(place)[0] {
+		return
+	}
 	low, high, known := v.window(rule, t)
 	if !known {
 		high = t
 	}
-	sort, _, _ := strings.Cut(m.known.name, "/")
+	var there []trace.Entity
 	for _, other := range j.known {
-		if other == m.known || !strings.HasPrefix(other.name, sort+"/") {
+		if other == m.known || !sameSort(other.name, m.known.name) {
 			continue
 		}
 		for _, p := range other.paths {
@@ -55,15 +88,22 @@ func (l *likeness) look(j *Judge, v *view, m *mirror, t time.Duration) {
 				continue
 			}
 			if _, ok := p.latest(place, rule.Tolerance, low, high); ok {
-				l.by[other.id]++
+				there = append(there, other.id)
 			}
 		}
 	}
+	k.run.like.look(place, there)
+}
+
+// sameSort reports whether two entities have the same kind in their names.
+func sameSort(a, b string) bool {
+	sort, _, _ := strings.Cut(a, "/")
+	return strings.HasPrefix(b, sort+"/")
 }
 
 // placeRule is the rule that compares where an entity is, with its fields.
-func (j *Judge) placeRule(m *mirror) (rule *rulebook.Rule, fields []trace.Field) {
-	if rule = rulebook.PlaceRule(j.config.Rules.Fields, m.known.name); rule != nil {
+func (j *Judge) placeRule(rules []rulebook.Rule, entity string) (rule *rulebook.Rule, fields []trace.Field) {
+	if rule = rulebook.PlaceRule(rules, entity); rule != nil {
 		for _, name := range rule.Fields {
 			fields = append(fields, j.config.Names.Field(name))
 		}
@@ -71,40 +111,10 @@ func (j *Judge) placeRule(m *mirror) (rule *rulebook.Rule, fields []trace.Field)
 	return rule, fields
 }
 
-// like is the one entity that it stands with, or nil.
-func (l *likeness) like(j *Judge, m *mirror) *entity {
-	rule, fields := j.placeRule(m)
-	if rule == nil || l.looks < likeLooks {
-		return nil
+// twin names an entity that the view alone has and that is one of the reference's.
+func twin(name string, shown bool) naming {
+	if shown {
+		return naming{kind: DuplicateEntity, like: name, why: fmt.Sprintf("it goes wherever %s goes, which the view shows as well: one entity twice", name)}
 	}
-	way := 0.0
-	for i := range fields {
-		way = math.Max(way, l.high[i]-l.low[i])
-	}
-	if way < 4*rule.Tolerance {
-		return nil // what rests together is no likeness
-	}
-	var best *entity
-	for id, n := range l.by {
-		if float64(n) < likeShare*float64(l.looks) {
-			continue
-		}
-		if best != nil { // two that go together
-			return nil
-		}
-		best = j.entityOf(id)
-	}
-	return best
-}
-
-// twin says which entity of the reference a ghost is, if it is one.
-func (k *tracker) twin(j *Judge, v *view) (kind Kind, why, name string) {
-	other := k.run.like.like(j, k.mirror)
-	if other == nil {
-		return "", "", ""
-	}
-	if m := v.mirrorOf(other.id); m != nil && m.isThere {
-		return DuplicateEntity, fmt.Sprintf("it goes wherever %s goes, which the view shows as well: one entity twice", other.name), other.name
-	}
-	return OtherID, fmt.Sprintf("it goes wherever %s goes, which the view does not show: the same entity under another id", other.name), other.name
+	return naming{kind: OtherID, like: name, why: fmt.Sprintf("it goes wherever %s goes, which the view does not show: the same entity under another id", name)}
 }

@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"fmt"
 	"math"
 	"slices"
 	"time"
@@ -15,18 +16,41 @@ var kindsOfRelations = map[explain.Name]Kind{
 	explain.Scaled: Scaled, explain.Mirrored: Mirrored, explain.Swapped: Swapped, explain.Wrapped: Overflow, explain.Coarse: Quantised, explain.Clamped: Clamped, explain.Noisy: Noisy,
 }
 
+// RunnerUp is the explanation that fits second best, where relations between numbers were
+// weighed against one another.
+type RunnerUp struct {
+	Kind   Kind    `json:"kind"`
+	Why    string  `json:"why"`
+	Margin float64 `json:"margin"` // how much higher its Bayesian information criterion is
+}
+
+// closeMargin is up to which margin two explanations are both told: a difference of less than 6
+// is no strong evidence (Kass and Raftery, Bayes factors, 1995).
+const closeMargin = 6
+
 // related finds the simplest relation between the numbers of an episode and the reference's.
 // It is rough if it leaves more than half of the tolerance.
-func (k *tracker) related() (kind Kind, why string, rough bool) {
-	s, ok := k.numbers()
+func (d *difference) related() (n naming, rough bool) {
+	s, ok := d.numbers()
 	if !ok {
-		return "", "", false
+		return n, false
 	}
 	list := explain.Fit(s)
 	if len(list) == 0 {
-		return "", "", false
+		return n, false
 	}
-	return kindsOfRelations[list[0].Name], list[0].Why, list[0].Residual > k.rule.Tolerance/2
+	best := list[0]
+	n = naming{kind: kindsOfRelations[best.Name], why: best.Why}
+	for _, other := range list[1:] {
+		if kind := kindsOfRelations[other.Name]; kind != n.kind {
+			n.next = &RunnerUp{kind, other.Why, math.Round((other.Score-best.Score)*10) / 10}
+			if n.next.Margin < closeMargin {
+				n.why += fmt.Sprintf("; %s fits nearly as well: %s", kind, other.Why)
+			}
+			break
+		}
+	}
+	return n, best.Residual > d.rule.Tolerance/2
 }
 
 // seriesOf is what a rule says of a difference that began then.
@@ -39,13 +63,13 @@ func seriesOf(rule *rulebook.Rule, began time.Duration) explain.Series {
 }
 
 // numbers is an episode as it is explained; not ok if its values are not numbers.
-func (k *tracker) numbers() (s explain.Series, ok bool) {
-	e := k.run
-	if k.rule.Compare == rulebook.Exact || len(e.history) == 0 {
+func (d *difference) numbers() (s explain.Series, ok bool) {
+	e := d.episode
+	if d.rule.Compare == rulebook.Exact || len(e.history) == 0 {
 		return s, false
 	}
-	s = seriesOf(k.rule, e.began)
-	s.MaxDelay, s.MaxAhead = k.rule.MaxDelay.Seconds(), k.rule.MaxAhead.Seconds()
+	s = seriesOf(d.rule, e.began)
+	s.MaxDelay, s.MaxAhead = d.rule.MaxDelay.Seconds(), d.rule.MaxAhead.Seconds()
 	for i, c := range e.history {
 		if numbers(c.v) != allNumbers {
 			return s, false
@@ -55,7 +79,7 @@ func (k *tracker) numbers() (s explain.Series, ok bool) {
 		}
 		s.Reference.T, s.Reference.V = append(s.Reference.T, c.t.Seconds()), append(s.Reference.V, c.v)
 	}
-	last := e.history[len(e.history)-1].t + k.rule.MaxDelay
+	last := e.history[len(e.history)-1].t + d.rule.MaxDelay
 	var late []time.Duration
 	for _, seen := range e.seen {
 		if seen.ok || seen.t > last && len(e.history) == historyKept {

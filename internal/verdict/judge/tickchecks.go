@@ -17,6 +17,11 @@ type tickCheck struct {
 	last   sighting // the last tick at which both agreed
 	agreed bool     // there was one
 	run    *tickRun // the difference that goes on, or the last
+
+	path  path // of the reference, by its times of the ticks that were compared
+	value point
+	holds bool          // the view has that value
+	since time.Duration // when it had it first
 }
 
 // tickRun is a stretch of ticks at which the two sides differed.
@@ -25,14 +30,12 @@ type tickRun struct {
 	first, last stamp
 	from, until time.Duration // by the reference's times of those ticks
 	said        time.Duration // when the view told the first
-	count       int
-	worst       float64
-	before      sighting
-	agreed      bool
-	early, seen []sighting
-	stride      int
 	certain     bool
 	healed      stamp
+
+	whole   episode  // all of it
+	stretch episode  // since they agreed last
+	named   []naming // what the stretches before were, of values that are no numbers
 }
 
 // apartAgain is how long two sides must agree for their next difference to be another one.
@@ -86,8 +89,8 @@ func (v *tickView) inRange(c *tickCheck) bool {
 	return d <= c.rule.LeaveRadius && c.pair.sides[viewSide].there
 }
 
-// value is what a side has of what a rule compares.
-func (c *tickCheck) value(side int) point {
+// has is what a side has of what a rule compares.
+func (c *tickCheck) has(side int) point {
 	s := &c.pair.sides[side]
 	switch {
 	case c.fields != nil:
@@ -121,41 +124,105 @@ func gapOf(rule *rulebook.Rule, a, b point) float64 {
 
 // weigh compares the two values of a check.
 func (v *tickView) weigh(c *tickCheck, at stamp, t time.Duration) {
-	s := sighting{t: t, byTick: true, tick: at.tick, view: c.value(viewSide), there: c.value(referenceSide)}
+	s := sighting{t: t, byTick: true, tick: at.tick, view: c.has(viewSide), there: c.has(referenceSide)}
 	s.gap = gapOf(c.rule, s.view, s.there)
-	if s.ok = s.gap == 0; s.ok {
+	s.ok = s.gap == 0
+	changed := c.follow(s, v.examined)
+	if s.ok {
 		v.agree(c, at, t, true)
 		c.last, c.agreed = s, true
 		return
 	}
 	run := c.run
-	if !run.apart && run.count == 0 {
-		*run = tickRun{first: at, from: t, said: v.said, before: c.last, agreed: c.agreed, stride: 1, early: run.early[:0], seen: run.seen[:0]}
+	if !run.apart && run.whole.count == 0 {
+		*run = tickRun{first: at, from: t, said: v.said, whole: c.begins(run.whole, t), named: run.named[:0]}
 		v.open = append(v.open, c)
 	}
+	if !run.apart {
+		run.stretch = c.begins(run.stretch, t)
+	}
 	run.apart, run.last, run.until = true, at, t
-	run.note(s)
+	for _, e := range []*episode{&run.whole, &run.stretch} {
+		e.last = t
+		if !math.IsInf(s.gap, 0) {
+			e.worst = max(e.worst, s.gap)
+		}
+		if changed && e.count > 0 {
+			e.changes++
+		}
+		v.note(c, e, s)
+	}
 	// What is missing so soon after joining, or after it came to be, may be on its way. It
 	// counts from the first tick on if it never comes.
 	if soon := max(v.joinedAt, c.pair.born) + c.rule.Grace; !run.certain && (c.fields != nil || s.there != (point{1}) || t >= soon) {
 		run.certain = true
-		v.ticks.judge.alert(Alert{Began: run.from, Kind: v.kindOf(c), View: v.name, Entity: c.pair.name, Subject: Subject{Name: c.rule.Label()}})
+		v.ticks.judge.alert(Alert{Began: run.from, Kind: v.nameOf(c, &run.whole, true).kind, View: v.name, Entity: c.pair.name, Subject: Subject{Name: c.rule.Label()}})
 	}
 }
 
-// note keeps a sighting, evenly thinned.
-func (run *tickRun) note(s sighting) {
-	if len(run.early) < valueRows {
-		run.early = append(run.early, s)
+// follow takes in what both sides have, and reports whether the view changed it. since is when
+// they were compared before.
+func (c *tickCheck) follow(s sighting, since time.Duration) (changed bool) {
+	if n := len(c.path.corners); n == 0 || c.path.corners[n-1].v != s.there {
+		c.path.compare, c.path.circle = c.rule.Compare, c.rule.Circle
+		if c.fields == nil {
+			c.path.compare = rulebook.Exact
+		}
+		c.path.add(s.t, min(since, s.t), s.there)
 	}
-	if !math.IsInf(s.gap, 0) {
-		run.worst = max(run.worst, s.gap)
+	if c.run.whole.count == 0 {
+		c.path.forget(s.t - keptToExplain)
 	}
-	if run.count++; (run.count-1)%run.stride != 0 {
+	if changed = c.holds && c.value != s.view; changed || !c.holds {
+		c.value, c.since, c.holds = s.view, s.t, true
+	}
+	return changed
+}
+
+// begins is an episode in which the two sides differ from t on, in the place of an old one.
+func (c *tickCheck) begins(old episode, t time.Duration) episode {
+	e := episode{began: t, last: t, known: t, certain: true, lastMatch: -never, before: c.last, beside: c.path.at(t), stride: 1,
+		seen: old.seen[:0], early: old.early[:0], history: old.history[:0]}
+	if c.since < t {
+		if moment, ok := c.path.latest(c.value, c.rule.Tolerance, -never, t); ok {
+			e.lastMatch = moment
+		}
+	}
+	return e
+}
+
+// note keeps what was seen at a tick.
+func (v *tickView) note(c *tickCheck, e *episode, s sighting) {
+	if c.fields == nil && s.view == (point{1}) {
+		v.resembles(c.pair, e)
+	}
+	e.note(&c.path, s, func(s *sighting) {
+		s.own = point{math.NaN()}
+		if c.fields == nil || c.rule.Compare == rulebook.Exact {
+			return
+		}
+		s.velocity = c.path.minus(c.path.at(s.t), c.path.at(s.t-slopeOver)).times(1 / slopeOver.Seconds())
+		s.wrap = wrapOf(c.rule, *s, func(shifted point, within float64) bool { return distance(shifted, s.there) <= within })
+	})
+}
+
+// resembles notes which entities of its sort the reference has where one of the view is.
+func (v *tickView) resembles(p *tickPair, e *episode) {
+	rule, fields := v.ticks.judge.placeRule(v.ticks.rules, p.name)
+	if rule == nil {
 		return
 	}
-	run.seen, run.stride = thinned(run.seen, run.stride)
-	run.seen = append(run.seen, s)
+	place := encode(rule.Compare, pick(p.sides[viewSide].values, fields))
+	if !numbers(place)[0] {
+		return
+	}
+	var there []trace.Entity
+	for _, other := range v.known {
+		if s := &other.sides[referenceSide]; other != p && s.there && sameSort(other.name, p.name) && gapOf(rule, place, encode(rule.Compare, pick(s.values, fields))) == 0 {
+			there = append(there, other.entity)
+		}
+	}
+	e.like.look(place, there)
 }
 
 // agree notes that a check has nothing against the view at a tick: because both sides
@@ -167,12 +234,19 @@ func (v *tickView) agree(c *tickCheck, at stamp, t time.Duration, both bool) {
 	}
 	run.apart, run.healed = false, at
 	if !run.certain { // it was only on its way
-		run.count = 0
+		run.whole.count = 0
 		v.open = slices.DeleteFunc(v.open, func(o *tickCheck) bool { return o == c })
 		return
 	}
-	if !both {
-		v.close(c, "the entity no longer being expected", false)
-		v.open = slices.DeleteFunc(v.open, func(o *tickCheck) bool { return o == c })
+	if both {
+		for _, e := range []*episode{&run.whole, &run.stretch} {
+			e.last, e.healed = t, healing{ok: true, t: t, by: t, value: c.value, byView: c.since == t}
+		}
+		if c.rule.Compare == rulebook.Exact && len(run.named) < sightingsKept {
+			run.named = append(run.named, v.nameOf(c, &run.stretch, false))
+		}
+		return
 	}
+	v.close(c, "the entity no longer being expected", false)
+	v.open = slices.DeleteFunc(v.open, func(o *tickCheck) bool { return o == c })
 }

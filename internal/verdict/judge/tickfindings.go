@@ -8,8 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"zitherwheel/internal/trace"
-	"zitherwheel/internal/verdict/explain"
 	"zitherwheel/internal/verdict/rulebook"
 )
 
@@ -18,7 +16,7 @@ func (v *tickView) closeAll(t time.Duration, how string) {
 	for _, c := range v.open {
 		switch {
 		case !c.run.certain:
-			c.run.count = 0
+			c.run.whole.count = 0
 		case c.run.apart:
 			v.close(c, how, how == stillSo)
 		default:
@@ -33,26 +31,27 @@ const stillSo = "still so at the end"
 // close makes a finding of a difference.
 func (v *tickView) close(c *tickCheck, how string, open bool) {
 	j, run := v.ticks.judge, c.run
-	kind := v.kindOf(c)
-	f := &Finding{Kind: kind, Why: v.why(c, kind), View: v.name, Entity: c.pair.name, Subject: Subject{Name: c.rule.Label()}, Own: c.pair.entity == v.own, Ticks: true, Tick: run.first.tick, LastTick: run.last.tick, TicksApart: run.count,
+	e := &run.whole
+	named := v.nameAll(c, open)
+	f := &Finding{Kind: named.kind, Why: named.why, Next: named.next, Like: named.like, View: v.name, Entity: c.pair.name, Subject: Subject{Name: c.rule.Label()}, Own: c.pair.entity == v.own, Ticks: true, Tick: run.first.tick, LastTick: run.last.tick, TicksApart: e.count,
 		BeganAt: Seconds(run.from), EndedAt: Seconds(run.until), Open: open, Ended: how, Apart: Seconds(run.until - run.from), rule: c.rule, settle: c.rule.MinDuration}
-	if c.rule.Compare != rulebook.Exact && run.worst > 0 {
-		gap := math.Round(run.worst*1e3) / 1e3
+	if c.rule.Compare != rulebook.Exact && e.worst > 0 {
+		gap := math.Round(e.worst*1e3) / 1e3
 		f.Gap = &gap
 	}
 	f.Evidence = j.circumstances(j.views[v.number], run.said, run.said)
-	if run.agreed {
-		f.Evidence.Values = append(f.Evidence.Values, j.row(c.rule, run.before))
+	if e.before.ok {
+		f.Evidence.Values = append(f.Evidence.Values, j.row(c.rule, e.before))
 	}
-	rows := run.early
-	if last := run.seen[len(run.seen)-1]; last.tick > rows[len(rows)-1].tick {
+	rows := e.early
+	if last := e.seen[len(e.seen)-1]; last.tick > rows[len(rows)-1].tick {
 		rows = append(slices.Clone(rows), last)
 	}
 	for _, s := range rows {
 		f.Evidence.Values = append(f.Evidence.Values, j.row(c.rule, s))
 	}
 	j.add(f)
-	run.count, run.certain, run.apart = 0, false, false
+	e.count, run.certain, run.apart = 0, false, false
 }
 
 // finish judges what is left, and looks for views that stopped telling ticks.
@@ -99,94 +98,64 @@ func (v *tickView) stopped(end time.Duration) {
 		Ended: stillSo, Why: fmt.Sprintf("the view tells of no tick after %d, while others go on", v.log.last.tick), Evidence: Evidence{Values: []ValueRow{}}})
 }
 
-// kindOf names a difference.
-func (v *tickView) kindOf(c *tickCheck) Kind {
+// nameAll names a difference. Of values that are no numbers every stretch has a name of its own;
+// what most of them are, it is.
+func (v *tickView) nameAll(c *tickCheck, open bool) naming {
 	run := c.run
-	last := run.seen[len(run.seen)-1]
+	if c.rule.Compare != rulebook.Exact || len(run.named) == 0 {
+		return v.nameOf(c, &run.whole, open)
+	}
+	if run.apart {
+		run.named = append(run.named, v.nameOf(c, &run.stretch, open))
+	}
+	count := map[Kind]int{}
+	best := run.named[0]
+	for _, n := range run.named {
+		count[n.kind]++
+	}
+	for _, n := range run.named {
+		if count[n.kind] > count[best.kind] {
+			best = n
+		}
+	}
+	return best
+}
+
+// nameOf names what is known of a difference, or of a stretch of it.
+func (v *tickView) nameOf(c *tickCheck, e *episode, open bool) naming {
+	j, first := v.ticks.judge, e.early[0]
 	switch {
-	case c.fields == nil && last.view == (point{1}):
-		return Ghost
+	case c.fields == nil && first.view != (point{1}):
+		return naming{kind: Missing, why: "the reference has it at that tick and the view does not"}
 	case c.fields == nil:
-		return Missing
-	case c.rule.Checksum():
-		return ChecksumDiffers
-	}
-	if kind, _ := v.ticks.judge.roleOf(c.rule, v.name, last); kind != "" {
-		return kind
-	}
-	stands := func(of func(sighting) point) bool {
-		for _, s := range run.seen {
-			if of(s) != of(run.seen[0]) {
-				return false
+		if rule, _ := j.placeRule(v.ticks.rules, c.pair.name); rule != nil {
+			if like, ok := e.like.like(rule); ok {
+				return twin(j.config.Names.EntityID(like), v.pairs[like].sides[viewSide].there)
 			}
 		}
-		return true
+		return naming{kind: Ghost, why: "the view has it at that tick and the reference does not"}
 	}
-	view := func(s sighting) point { return s.view }
-	there := func(s sighting) point { return s.there }
-	flags := trace.Kind(last.view[1]) == trace.KindBool && trace.Kind(last.there[1]) == trace.KindBool
-	switch {
-	case c.rule.Compare == rulebook.Exact && flags && !(stands(view) && stands(there)):
-		return Inverted
-	case len(run.seen) > 1 && stands(view) && run.agreed && run.before.view == last.view:
-		return Frozen
-	case len(run.seen) > 1 && stands(there) && run.agreed && run.before.there == last.there:
-		return NeverSent
+	rule := *c.rule
+	rule.MaxDelay, rule.MaxAhead = 0, 0 // nothing is late at a tick
+	d := difference{episode: e, judge: j, rule: &rule, path: &c.path, own: c.pair.entity == v.own, open: open, view: v.name, in: v.in, joinedAt: v.joinedAt,
+		value: c.value, since: c.since, holds: true, ever: c.agreed, othersGoOn: func() bool { return c.othersGoOn(e.began) }}
+	n := d.name()
+	if n.kind != ChecksumDiffers {
+		text := fmt.Sprintf("the view has %s and the reference %s", j.format(c.rule, first.view), j.format(c.rule, first.there))
+		if n.kind != Offset {
+			text += "; " + n.why
+		}
+		n.why = text
 	}
-	if kind, _ := run.related(c.rule); kind != "" {
-		return kind
-	}
-	return Offset
+	return n
 }
 
-// related finds the simplest relation between the numbers of the two sides.
-func (run *tickRun) related(rule *rulebook.Rule) (Kind, string) {
-	if rule.Compare == rulebook.Exact {
-		return "", ""
-	}
-	s := seriesOf(rule, run.from)
-	list := run.seen
-	if run.agreed {
-		list = append([]sighting{run.before}, run.seen...)
-	}
-	for _, seen := range list {
-		if numbers(seen.view) != allNumbers || numbers(seen.there) != allNumbers {
-			return "", ""
-		}
-		if n := len(s.Reference.T); n == 0 || seen.t.Seconds() > s.Reference.T[n-1] {
-			s.Reference.T, s.Reference.V = append(s.Reference.T, seen.t.Seconds()), append(s.Reference.V, seen.there)
-		}
-		if !seen.ok {
-			s.Samples = append(s.Samples, explain.Sample{T: seen.t.Seconds(), View: seen.view})
-		}
-	}
-	if found := explain.Fit(s); len(found) > 0 {
-		return kindsOfRelations[found[0].Name], found[0].Why
-	}
-	return "", ""
-}
-
-// why says what the kind was told by.
-func (v *tickView) why(c *tickCheck, kind Kind) string {
-	j, run := v.ticks.judge, c.run
-	first := run.early[0]
-	switch kind {
-	case Ghost:
-		return "the view has it at that tick and the reference does not"
-	case Missing:
-		return "the reference has it at that tick and the view does not"
-	case ChecksumDiffers:
-		return fmt.Sprintf("the checksum is %s and the reference's %s", j.format(c.rule, first.view), j.format(c.rule, first.there))
-	case Frozen:
-		return "the view keeps the value that both had before"
-	case NeverSent:
-		return "the view's value changed and the reference's did not"
-	}
-	text := fmt.Sprintf("the view has %s and the reference %s", j.format(c.rule, first.view), j.format(c.rule, first.there))
-	if related, why := run.related(c.rule); related == kind && kind != Offset {
-		text += "; " + why
-	}
-	return text
+// othersGoOn reports whether another field of the entity has followed a change since t.
+func (c *tickCheck) othersGoOn(t time.Duration) bool {
+	return slices.ContainsFunc(c.pair.checks, func(other *tickCheck) bool {
+		n := len(other.path.corners)
+		return other != c && n > 0 && other.agreed && other.last.t > t && other.path.corners[n-1].t > t
+	})
 }
 
 // tellTogether says in each view's first finding what else differed at that tick, and what

@@ -45,6 +45,7 @@ type tickView struct {
 	comparison int
 	lastT      time.Duration
 	said       time.Duration // when the view told the tick in hand
+	examined   time.Duration // the reference's time of the tick that was compared last
 }
 
 // TickReport says how a view's ticks were compared.
@@ -372,5 +373,5 @@ func (v *tickView) examine(at stamp, t time.Duration) {
 		}
 		kept = append(kept, c)
 	}
-	v.open = kept
+	v.open, v.examined = kept, t
 }

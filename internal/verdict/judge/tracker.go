@@ -499,9 +499,23 @@ const sightingsKept = 48
 func (k *tracker) note(v *view, s sighting) {
 	e := k.run
 	if k == k.mirror.existence && !s.ok && s.view == (point{1}) {
-		e.like.look(v.judge, v, k.mirror, s.t)
+		k.resembles(v, s.t)
 	}
-	e.remember(k.path)
+	e.note(k.path, s, func(s *sighting) {
+		if !s.ok && k != k.mirror.existence {
+			low, high, _ := k.window.at(v, s.t)
+			s.wrap = wrapOf(k.rule, *s, func(shifted point, within float64) bool {
+				_, ok := k.path.latest(shifted, within, low, high)
+				return ok
+			})
+		}
+		k.surroundings(v, s)
+	})
+}
+
+// note keeps a sighting, evenly thinned; those that stay are filled in.
+func (e *episode) note(p *path, s sighting, fill func(s *sighting)) {
+	e.remember(p)
 	if len(e.early) < valueRows {
 		e.early = append(e.early, s)
 	}
@@ -510,10 +524,7 @@ func (k *tracker) note(v *view, s sighting) {
 		return
 	}
 	e.seen, e.stride = thinned(e.seen, e.stride)
-	if !s.ok {
-		s.wrap = k.wrapOf(v, s)
-	}
-	k.surroundings(v, &s)
+	fill(&s)
 	e.seen = append(e.seen, s)
 }
 

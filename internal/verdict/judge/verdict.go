@@ -110,28 +110,29 @@ type Incident struct {
 
 // Finding is a disagreement that lasted.
 type Finding struct {
-	ID         string   `json:"id"`
-	Kind       Kind     `json:"kind"`
-	Signature  string   `json:"signature"`
-	View       string   `json:"view"`
-	Entity     string   `json:"entity"`
-	Like       string   `json:"like,omitempty"` // the entity of the reference that it is, once more or under another id
-	Subject    Subject  `json:"fields"`
-	Own        bool     `json:"own"` // the entity is the view's own
-	BeganAt    Seconds  `json:"began_s"`
-	Ticks      bool     `json:"by_tick,omitempty"`     // ticks were compared, and not moments
-	Tick       int64    `json:"tick,omitempty"`        // of the beginning
-	LastTick   int64    `json:"last_tick,omitempty"`   // the last at which the two sides differed
-	TicksApart int      `json:"ticks_apart,omitempty"` // at how many compared ticks they did
-	EndedAt    Seconds  `json:"ended_s"`               // or the end of the match
-	Open       bool     `json:"open"`                  // it never ended
-	Ended      string   `json:"ended"`                 // how
-	Apart      Seconds  `json:"apart_s"`               // unexplained time in it
-	Gap        *float64 `json:"worst_gap,omitempty"`
-	Why        string   `json:"why"`                 // what the kind was told by
-	Invariant  bool     `json:"invariant,omitempty"` // it is about an invariant
-	Linked     bool     `json:"linked,omitempty"`    // packets of the view's link are known
-	Evidence   Evidence `json:"evidence"`
+	ID         string    `json:"id"`
+	Kind       Kind      `json:"kind"`
+	Signature  string    `json:"signature"`
+	View       string    `json:"view"`
+	Entity     string    `json:"entity"`
+	Like       string    `json:"like,omitempty"` // the entity of the reference that it is, once more or under another id
+	Subject    Subject   `json:"fields"`
+	Own        bool      `json:"own"` // the entity is the view's own
+	BeganAt    Seconds   `json:"began_s"`
+	Ticks      bool      `json:"by_tick,omitempty"`     // ticks were compared, and not moments
+	Tick       int64     `json:"tick,omitempty"`        // of the beginning
+	LastTick   int64     `json:"last_tick,omitempty"`   // the last at which the two sides differed
+	TicksApart int       `json:"ticks_apart,omitempty"` // at how many compared ticks they did
+	EndedAt    Seconds   `json:"ended_s"`               // or the end of the match
+	Open       bool      `json:"open"`                  // it never ended
+	Ended      string    `json:"ended"`                 // how
+	Apart      Seconds   `json:"apart_s"`               // unexplained time in it
+	Gap        *float64  `json:"worst_gap,omitempty"`
+	Why        string    `json:"why"`                 // what the kind was told by
+	Next       *RunnerUp `json:"next,omitempty"`      // the explanation that fits second best
+	Invariant  bool      `json:"invariant,omitempty"` // it is about an invariant
+	Linked     bool      `json:"linked,omitempty"`    // packets of the view's link are known
+	Evidence   Evidence  `json:"evidence"`
 
 	rule   *rulebook.Rule // of a field, or nil
 	settle time.Duration
@@ -178,9 +179,9 @@ func (f *Finding) sign() {
 // found makes a finding of an episode that is over.
 func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
 	e := k.run
-	kind, why := j.kindOf(k, v, open)
+	named := j.kindOf(k, v, open)
 	f := &Finding{
-		Kind: kind, Why: why, View: v.name, Entity: k.mirror.known.name, Subject: Subject{Name: k.rule.Label()}, Own: k.mirror.own,
+		Kind: named.kind, Why: named.why, Next: named.next, Like: named.like, View: v.name, Entity: k.mirror.known.name, Subject: Subject{Name: k.rule.Label()}, Own: k.mirror.own,
 		BeganAt: Seconds(e.began), EndedAt: Seconds(end), Open: open, Apart: Seconds(e.amount), Evidence: e.evidence, rule: k.rule, settle: k.rule.MinDuration,
 	}
 	switch {
@@ -201,9 +202,6 @@ func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
 	if k.rule.Compare != rulebook.Exact && e.worst > 0 {
 		gap := math.Round(e.worst*1e3) / 1e3
 		f.Gap = &gap
-	}
-	if kind == OtherID || kind == DuplicateEntity {
-		_, _, f.Like = k.twin(j, v)
 	}
 	f.Evidence.complete(j, k)
 	j.add(f)
