@@ -71,6 +71,7 @@ func add[T any](into *[]T, more []T, same func(a, b T) bool) {
 
 func rulesKeys(into *rulebook.Rules) []key {
 	return []key{watchKey(&into.Fields), eventsKey(&into.Events), worldKey(&into.Invariants), sequencesKey(&into.Sequences), limitsKey(&into.Limits), logsKey(&into.Logs),
+		optional(wholeKey("ticks-per-second", &into.TickRate, 1, 10000), &into.TickRate),
 		nestedKey("smallest-update", []key{
 			optional(wholeKey("up", &into.News.Up, 0, 65535), &into.News.Up),
 			optional(wholeKey("down", &into.News.Down, 0, 65535), &into.News.Down),

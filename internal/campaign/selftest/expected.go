@@ -21,7 +21,7 @@ var expected = map[string][]judge.Kind{
 	"own-start-clock":      {judge.ClockShift},
 	"empty-board":          {judge.LeftBehind, judge.Skipped},
 	"loose-sheep":          {judge.Drift},
-	"each-decides":         {judge.NeverSent, judge.Offset},
+	"each-decides":         {judge.NeverSent, judge.Offset, judge.NoRelation},
 	"frame-paced":          {judge.Rate},
 	"coarse-grid":          {judge.Quantised},
 	"flip-not-value":       {judge.Inverted},

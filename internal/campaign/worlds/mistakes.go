@@ -126,6 +126,24 @@ var mistakes = []mistake{
 			return s
 		}
 	}, nil},
+	{"teleports", []judge.Kind{judge.Teleports}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		by, every := r.direction(w, r.between(8, 40)*w.tolerance), r.between(0.6, 1.5)
+		return func(s shown, t float64) shown {
+			n := math.Floor((t - from) / every)
+			if math.Mod(n, 2) == 1 {
+				return s
+			}
+			return s.moved([3]float64{by[0] * math.Cos(n), by[1] * math.Sin(2*n+1), by[2] * math.Cos(3*n)}, 1)
+		}
+	}, nil},
+	{"in no relation", []judge.Kind{judge.NoRelation, judge.Noisy}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		a, b, size := r.between(0.7, 1.6), r.between(0.3, 0.9), r.between(6, 20)*w.tolerance
+		return func(s shown, t float64) shown {
+			s.place[0] += size * (1.2 + math.Sin(a*t)*math.Cos(b*t*t/9))
+			s.place[1] -= size * (1.1 + math.Cos(b*t+math.Sin(a*t)))
+			return s
+		}
+	}, nil},
 	{"inverted", []judge.Kind{judge.Inverted}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
 		return func(s shown, t float64) shown { s.flag = !s.flag; return s }
 	}, nil},

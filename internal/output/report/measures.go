@@ -29,6 +29,7 @@ func (t *Text) Measures(m *metrics.Measures) {
 	}
 	table.write(t.w)
 	t.motion(m)
+	t.pace(m)
 	t.load(m)
 	t.timing(m.Timing)
 	for _, v := range append([]metrics.View{m.Server}, m.Views...) {
@@ -69,6 +70,28 @@ func (t *Text) motion(m *metrics.Measures) {
 		if text := v.Moves(); text != "" {
 			fmt.Fprintf(t.w, "  %s\n", text)
 		}
+	}
+}
+
+// pace writes how the sides got on in their ticks.
+func (t *Text) pace(m *metrics.Measures) {
+	var table table
+	table.right = true
+	table.row("  ticks", "from first to last", "a second", "a tick took", "longest pause", "rollbacks a minute", "deepest")
+	some := false
+	for _, v := range append([]metrics.View{m.Server}, m.Views...) {
+		if v.Pace == nil {
+			continue
+		}
+		some = true
+		minute, deepest := "-", "-"
+		if r := v.Rollbacks; r != nil && r.PerMinute > 0 {
+			minute, deepest = Times(r.PerMinute), fmt.Sprintf("%.0f", r.Deepest)
+		}
+		table.row("  "+v.Name, Number(int(v.Pace.Ticks)), fmt.Sprintf("%.1f", v.Pace.PerSecond), Spread(v.Pace.Interval, "%.0f"), fmt.Sprintf("%.0f", v.Pace.Pause), minute, deepest)
+	}
+	if some {
+		table.write(t.w)
 	}
 }
 

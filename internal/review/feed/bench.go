@@ -235,16 +235,24 @@ func (b *Bench) Finish(how ending.Ending) (*judge.Verdict, *metrics.Measures) {
 	var verdicts []*judge.Verdict
 	for i, s := range b.seats {
 		verdicts = append(verdicts, s.judge.FinishWith(how, func() judge.Outside {
-			if i > 0 || b.measures == nil {
+			if b.measures == nil {
 				return judge.Outside{Logs: b.brokenLogs(i)}
 			}
-			m = b.measures.Finish(func(view int) *metrics.Spread {
+			outside := func() judge.Outside {
+				return judge.Outside{Unmeasured: m.Unmeasured(b.rules.Limits), Starving: m.Starving(float64(b.rules.TickRate)), Logs: b.brokenLogs(i)}
+			}
+			if i > 0 {
+				return outside()
+			}
+			m = b.measures.Finish(func(view int) (known metrics.Known) {
 				if n := s.views[view]; n > 0 {
-					return s.judge.Age(n)
+					known.Age, known.Rollbacks = s.judge.Age(n), s.judge.Rollbacks(n)
 				}
-				return nil
+				return known
 			})
-			return judge.Outside{Exceeded: m.Exceeded(b.rules.Limits), Unmeasured: m.Unmeasured(b.rules.Limits), Logs: b.brokenLogs(i)}
+			o := outside()
+			o.Exceeded = m.Exceeded(b.rules.Limits)
+			return o
 		}))
 	}
 	if b.peers != nil {

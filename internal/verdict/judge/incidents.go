@@ -101,13 +101,13 @@ func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Fin
 			longest = f
 		}
 	}
-	if longest.Apart > 3*head.Apart && longest.Kind != Offset {
+	if longest.Apart > 3*head.Apart && !longest.Kind.saysLittle() {
 		return longest
 	}
 	if late := mostlyLate(head, findings, r, root); late != nil {
 		return late
 	}
-	if !slices.Contains([]Kind{Offset, Rate, Scaled, Drift, Clamped, Noisy}, head.Kind) {
+	if !slices.Contains([]Kind{NoRelation, Offset, Rate, Scaled, Drift, Clamped, Noisy}, head.Kind) {
 		return head
 	}
 	count, first := map[Kind]int{}, map[Kind]*Finding{}
@@ -119,7 +119,7 @@ func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Fin
 		}
 	}
 	weight := func(k Kind) int {
-		if k == Offset { // it says the least
+		if k.saysLittle() {
 			return count[k]
 		}
 		return 2 * count[k]
@@ -127,7 +127,7 @@ func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Fin
 	best := head
 	// Relations between numbers are told by few values each; what most of them are, all are.
 	enough := 1
-	if head.Kind != Offset {
+	if !head.Kind.saysLittle() {
 		enough = 2 * weight(head.Kind)
 	}
 	for i, f := range findings { // in their order, so that ties are always broken alike
@@ -194,6 +194,9 @@ func wholeView(head *Finding, findings []*Finding, r int, root func(int) int) *F
 	return nil
 }
 
+// saysLittle reports whether a kind says no more than that values differ.
+func (k Kind) saysLittle() bool { return k == NoRelation || k == Offset }
+
 // overall is 1 for what is measured over the whole match, and comes last.
 func (f *Finding) overall() int {
 	if f.Kind == Jerky || f.Kind == OverLimit || f.Kind == Count {
@@ -205,7 +208,7 @@ func (f *Finding) overall() int {
 // tells orders findings of one tick: a checksum tells less than a field, and that values differ
 // less than how.
 func (f *Finding) tells(other *Finding) int {
-	little := func(f *Finding) int { return slices.Index([]Kind{Offset, ChecksumDiffers}, f.Kind) }
+	little := func(f *Finding) int { return slices.Index([]Kind{Offset, NoRelation, ChecksumDiffers}, f.Kind) }
 	return cmp.Compare(little(f), little(other))
 }
 

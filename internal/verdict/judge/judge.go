@@ -71,6 +71,7 @@ type Judge struct {
 
 	findings   []*Finding
 	unmeasured []string // what has a limit and was not measured in any view
+	starving   []metrics.Short
 	doubtful   int
 	members    []membership
 }
@@ -175,6 +176,15 @@ func (j *Judge) Packet(view int, p link.Packet) {
 // Age is how old what a view shows of moving entities is, in ms, or nil if nothing
 // was seen moving.
 func (j *Judge) Age(view int) *metrics.Spread { return j.views[view].ages.spread() }
+
+// Rollbacks is how often a view rolled back, or nil where ticks are not compared.
+func (j *Judge) Rollbacks(view int) *metrics.Rollbacks {
+	if j.ticks == nil {
+		return nil
+	}
+	r := &j.ticks.views[view-1].report
+	return &metrics.Rollbacks{PerMinute: r.PerMinute, Deepest: float64(r.Deepest)}
+}
 
 // advance lets time pass: all client records that no later record can change
 // the meaning of are judged.

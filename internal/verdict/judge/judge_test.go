@@ -220,7 +220,7 @@ func TestWhatTheJudgeFinds(t *testing.T) {
 		{"a value that is not a number agrees with none, but with another", func(m *match) {
 			m.every(0, 0, 4, 0.05, func(t float64) string { return `"state":{"dog/a":{"x":1,"y":1},"dog/b":{"x":NaN,"y":1}}` })
 			m.every(1, 0.1, 4, 0.05, func(t float64) string { return `"state":{"dog/a":{"x":NaN,"y":1},"dog/b":{"x":NaN,"y":1}}` })
-		}, []string{"fern offset dog/a x, y 0.10-4.00 open"}},
+		}, []string{"fern differs dog/a x, y 0.10-4.00 open"}},
 		{"the owner alone sees its secret, the others the mark", func(m *match) {
 			m.say(0, 0, `"state":{"dog/fern":{"secret":1,"mark":1}}`)
 			m.say(1, 0.1, `"joined":"fern","entity":"dog/fern"`)
@@ -243,7 +243,7 @@ func TestWhatTheJudgeFinds(t *testing.T) {
 			m.every(1, 0.4, 6, 0.05, func(t float64) string {
 				return fmt.Sprintf(`"state":{"dog/fern":{"x":%.3f,"y":0},"dog/b":{"x":%.3f,"y":0}}`, 10*(t+0.15), 10*(t+0.15))
 			})
-		}, []string{"fern offset dog/b x, y 0.40-6.00 open"}},
+		}, []string{"fern clock dog/b x, y 0.40-6.00 open"}},
 		{"nothing is expected of a view that has left", func(m *match) {
 			walk(m, 6)
 			m.say(1, 0.5, `"joined":"fern","entity":"dog/fern"`)

@@ -49,5 +49,7 @@ const (
 	Count              Kind = "count"                // it happened too often or too seldom
 	LogBroken          Kind = "log"                  // a rule about the lines of a log was not kept
 	ChecksumDiffers    Kind = "checksum"             // a checksum of the state differs
-	Offset             Kind = "offset"               // the values differ, and none of the above
+	Teleports          Kind = "teleports"            // it leaps away and back, again and again
+	Offset             Kind = "offset"               // it is off by the same all the time
+	NoRelation         Kind = "differs"              // the values differ, in no simple relation
 )

@@ -44,7 +44,7 @@ type naming struct {
 // holds decides.
 func (d *difference) name() naming {
 	for _, test := range [...]func() naming{
-		d.checksum, d.role, d.moving, d.wrapped, d.coarse, d.clock, d.behind, d.counting, d.inputLeak, d.rate, d.drift,
+		d.checksum, d.role, d.moving, d.wrapped, d.coarse, d.clock, d.behind, d.counting, d.inputLeak, d.rate, d.drift, d.teleports,
 	} {
 		if n := test(); n.kind != "" {
 			return n
@@ -52,9 +52,9 @@ func (d *difference) name() naming {
 	}
 	last := d.lastDiffering()
 	if d.rule.Compare == rulebook.Exact {
-		return naming{kind: Offset, why: fmt.Sprintf("the view shows %s where the reference has %s", d.judge.format(d.rule, last.view), d.judge.format(d.rule, last.there))}
+		return naming{kind: NoRelation, why: fmt.Sprintf("the view shows %s where the reference has %s", d.judge.format(d.rule, last.view), d.judge.format(d.rule, last.there))}
 	}
-	return naming{kind: Offset, why: fmt.Sprintf("the values are apart by up to %.4g", d.worst)}
+	return naming{kind: NoRelation, why: fmt.Sprintf("the values are apart by up to %.4g, in no simple relation", d.worst)}
 }
 
 // kindOf names an episode.
@@ -189,7 +189,7 @@ func (d *difference) behind() (n naming) {
 			return naming{kind: NeverArrived, why: "the reference changed it, the view did not, and other fields of it go on"}
 		case e.lastMatch > -never:
 			if e.lastMatch < d.joinedAt {
-				return naming{kind: Frozen, why: fmt.Sprintf("the view shows the value that the reference had at %.3f s, before the view joined", e.lastMatch.Seconds())}
+				return naming{kind: Frozen, why: fmt.Sprintf("the view shows the value that the reference had at %.3f s, before the view joined", e.lastMatch.Truncate(time.Millisecond).Seconds())}
 			}
 			return naming{kind: Frozen, why: fmt.Sprintf("the view kept the value that the reference had at %.3f s", e.lastMatch.Seconds())}
 		}

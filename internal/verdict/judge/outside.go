@@ -11,6 +11,7 @@ import (
 type Outside struct {
 	Exceeded   []metrics.Excess // limits that were broken
 	Unmeasured []string         // what has a limit and was not measured in any view
+	Starving   []metrics.Short
 	Logs       []BrokenLog
 }
 
@@ -26,7 +27,7 @@ type BrokenLog struct {
 
 // outside makes findings of it, at the end.
 func (j *Judge) outside(o Outside, end time.Duration) {
-	j.unmeasured = o.Unmeasured
+	j.unmeasured, j.starving = o.Unmeasured, o.Starving
 	for _, x := range o.Exceeded {
 		kind := OverLimit
 		if metrics.OfMotion(x.Measure) {

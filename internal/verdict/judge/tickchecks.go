@@ -32,6 +32,8 @@ type tickRun struct {
 	said        time.Duration // when the view told the first
 	certain     bool
 	healed      stamp
+	right       int // ticks between its stretches at which they agreed
+	leaps       int // stretches that began with a leap of the view
 
 	whole   episode  // all of it
 	stretch episode  // since they agreed last
@@ -129,6 +131,7 @@ func (v *tickView) weigh(c *tickCheck, at stamp, t time.Duration) {
 	s.ok = s.gap == 0
 	changed := c.follow(s, v.examined)
 	if s.ok {
+		c.run.right++
 		v.agree(c, at, t, true)
 		c.last, c.agreed = s, true
 		return
@@ -140,6 +143,9 @@ func (v *tickView) weigh(c *tickCheck, at stamp, t time.Duration) {
 	}
 	if !run.apart {
 		run.stretch = c.begins(run.stretch, t)
+		if changed && leapsAway(c.rule, &c.path, c.last, s) {
+			run.leaps++
+		}
 	}
 	run.apart, run.last, run.until = true, at, t
 	for _, e := range []*episode{&run.whole, &run.stretch} {

@@ -103,7 +103,11 @@ func (v *tickView) stopped(end time.Duration) {
 func (v *tickView) nameAll(c *tickCheck, open bool) naming {
 	run := c.run
 	if c.rule.Compare != rulebook.Exact || len(run.named) == 0 {
-		return v.nameOf(c, &run.whole, open)
+		n := v.nameOf(c, &run.whole, open)
+		if run.leaps >= teleportsFrom && 4*run.right >= run.whole.count && n.kind.mayTeleport() { // and not noise
+			n = naming{kind: Teleports, why: fmt.Sprintf("%d times it leaps away from where the reference has it, and back", run.leaps)}
+		}
+		return n
 	}
 	if run.apart {
 		run.named = append(run.named, v.nameOf(c, &run.stretch, open))
@@ -142,7 +146,7 @@ func (v *tickView) nameOf(c *tickCheck, e *episode, open bool) naming {
 	n := d.name()
 	if n.kind != ChecksumDiffers {
 		text := fmt.Sprintf("the view has %s and the reference %s", j.format(c.rule, first.view), j.format(c.rule, first.there))
-		if n.kind != Offset {
+		if !n.kind.saysLittle() {
 			text += "; " + n.why
 		}
 		n.why = text

@@ -182,7 +182,7 @@ func (k *tracker) say(j *Judge, v *view, t time.Duration, value point) {
 	k.advance(j, v, t)
 	if from := k.upTo; from < t && k.active && k.holds && k.match == -never {
 		if _, ok, known := k.explainedBy(v, value, t); known && !ok { // wrong then and now: and in between
-			k.unexplained(j, v, from, t)
+			k.apartFrom(j, v, from, t, false) // what it shows at t is another value
 		}
 	}
 	fresh := !k.holds || k.value != value
@@ -435,8 +435,14 @@ func (k *tracker) rest(v *view, t time.Duration) {
 	}
 }
 
-// unexplained adds a stretch of time to the episode, beginning one if need be.
+// unexplained adds a stretch of time to the episode, beginning one if need be, in which the view
+// held its value.
 func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
+	k.apartFrom(j, v, from, to, true)
+}
+
+// apartFrom is unexplained, where the view may not have the value any more at the end.
+func (k *tracker) apartFrom(j *Judge, v *view, from, to time.Duration, held bool) {
 	e := k.run
 	if k.apart && from-e.last >= k.rule.MinDuration {
 		k.close(v, e.last, false)
@@ -471,7 +477,12 @@ func (k *tracker) unexplained(j *Judge, v *view, from, to time.Duration) {
 	if !math.IsInf(gap, 0) {
 		e.worst = max(e.worst, gap)
 	}
-	k.note(v, sighting{t: to, view: k.value, there: k.path.at(to), gap: gap, late: from - low})
+	if seen := to; held || len(e.seen) == 0 {
+		if !held {
+			seen = from
+		}
+		k.note(v, sighting{t: seen, view: k.value, there: k.path.at(seen), gap: gap, late: from - low})
+	}
 	e.amount += max(0, to-max(from, e.last, e.known))
 	e.last = max(e.last, to)
 	if !e.certain && e.amount >= k.rule.MinDuration {

@@ -136,6 +136,7 @@ type Finding struct {
 
 	rule   *rulebook.Rule // of a field, or nil
 	settle time.Duration
+	leapt  bool   // it began with a leap away and ended with one back
 	cause  string // of a crash: how, and what was said last
 	first  string // Why of the first of several that count as one
 	times  int
@@ -203,12 +204,14 @@ func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
 		gap := math.Round(e.worst*1e3) / 1e3
 		f.Gap = &gap
 	}
+	f.leapt = e.before.ok && e.healed.byView && leapsAway(k.rule, k.path, e.before, e.early[0])
 	f.Evidence.complete(j, k)
 	j.add(f)
 }
 
 // verdict sums everything up.
 func (j *Judge) verdict(end time.Duration, how ending.Ending) *Verdict {
+	j.tellTeleports()
 	d := &Verdict{From: Seconds(j.first), To: Seconds(end), Alignment: "shared", Packets: j.config.Outcomes,
 		Doubtful: j.doubtful, Findings: j.findings, Incidents: []Incident{}}
 	if len(j.views) > 0 {
@@ -321,6 +324,9 @@ func (d *Verdict) NotWell() string {
 	return ""
 }
 
+// crawls is below which share of the ticks that a side should tell a match is no good one.
+const crawls = 0.5
+
 // warn says what was to be compared and was not.
 func (d *Verdict) warn(j *Judge) {
 	d.Warnings = []Warning{}
@@ -352,6 +358,10 @@ func (d *Verdict) warn(j *Judge) {
 			rule := fmt.Sprintf("%s of %s (%s)", r.Fields, r.Entities, r.Of)
 			d.Warnings = append(d.Warnings, Warning{Rule: rule, Text: "the watch rule for " + rule + " met nothing"})
 		}
+	}
+	for _, s := range j.starving {
+		d.Warnings = append(d.Warnings, Warning{View: s.View, Grave: s.Share < crawls,
+			Text: fmt.Sprintf("%s told %.3g ticks a second of the %d that the plan says", s.View, s.PerSecond, j.config.Rules.TickRate)})
 	}
 	for _, measure := range j.unmeasured {
 		d.Warnings = append(d.Warnings, Warning{Measure: measure, Text: "the limit on " + measure + " met nothing: it could not be measured in any view"})

@@ -55,6 +55,7 @@ type view struct {
 	server      sample
 	elsewhere   sample
 	teller      teller
+	pace        pace
 	shown       []*shown // by entity
 	lookAt      time.Duration
 	looks       int
@@ -157,6 +158,7 @@ func (c *Collector) Record(number int, r *trace.Record) {
 	if len(r.State) > 0 {
 		v.teller.tell(r.T)
 	}
+	v.pace.tell(r)
 	for i := 0; i < len(r.State); {
 		e := r.State[i].Entity
 		end := i
@@ -193,9 +195,11 @@ func (c *Collector) member(v *view, r *trace.Record) {
 		v.own, v.in, v.inFrom, v.hasOwn = c.names.Entity(r.Entity), true, r.T, false
 		clear(v.tracks)
 		clear(v.shown)
+		v.pace.away()
 	case r.Left == v.name && v.in:
 		v.in = false
 		v.inFor += r.T - v.inFrom
+		v.pace.away()
 	}
 }
 
@@ -203,6 +207,7 @@ func (c *Collector) member(v *view, r *trace.Record) {
 // knows.
 func (c *Collector) Broke(number int) {
 	clear(c.views[number+c.ahead].shown)
+	c.views[number+c.ahead].pace.away()
 }
 
 // track is what is known of an entity in a view, or nil.

@@ -98,7 +98,7 @@ func TestClocksAndTraffic(t *testing.T) {
 		}
 	}
 	d.say(0, 10, `"checkpoint":"sent","id":"snapshot","data":{"packets":20,"bytes":5000}`)
-	m := d.c.Finish(func(view int) *Spread { return &Spread{Count: view, P95: 90} })
+	m := d.c.Finish(func(view int) Known { return Known{Age: &Spread{Count: view, P95: 90}} })
 	v := m.Views[0]
 	assert.InDelta(t, 12, v.ClockError.Median, 0.1)
 	assert.Equal(t, Traffic{Packets: 10, Bytes: 1000, Delay: 40, PacketsPerSecond: 1, BytesPerSecond: 100}, v.Down)

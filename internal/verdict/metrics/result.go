@@ -80,6 +80,8 @@ type View struct {
 	Own                  *Motion             `json:"own_motion,omitempty"`    // how smoothly it shows its own entity move
 	Others               *Motion             `json:"others_motion,omitempty"` // and others
 	ClockError           *Spread             `json:"clock_error_ms,omitempty"`
+	Pace                 *Pace               `json:"ticks,omitempty"` // how it gets on in its ticks, where it tells them
+	Rollbacks            *Rollbacks          `json:"rollbacks,omitempty"`
 	Up                   Traffic             `json:"up"`
 	Down                 Traffic             `json:"down"`
 	Sent                 map[string]*Traffic `json:"sent,omitempty"` // by kind of message, as the game tells
@@ -94,8 +96,14 @@ type Measures struct {
 	Timing *Timing `json:"timing,omitempty"` // how well a run on the wall clock kept time
 }
 
-// Finish sums up. ages tells the age of a view's snapshot, which the judge knows.
-func (c *Collector) Finish(ages func(view int) *Spread) *Measures {
+// Known is what the judge knows of a view: how old what it shows is, and how often it rolled back.
+type Known struct {
+	Age       *Spread
+	Rollbacks *Rollbacks
+}
+
+// Finish sums up. known tells what the judge knows of a view.
+func (c *Collector) Finish(known func(view int) Known) *Measures {
 	m := &Measures{Length: round((c.last - c.first).Seconds())}
 	for i, v := range c.views {
 		if v.in {
@@ -118,12 +126,14 @@ func (c *Collector) Finish(ages func(view int) *Spread) *Measures {
 			}
 			r.Sent[name] = &t
 		}
+		r.Pace = v.pace.sum(c.last, i == 0 || v.in)
 		if i == 0 {
 			m.Server = r
 			continue
 		}
-		if ages != nil {
-			r.Age = ages(i - c.ahead)
+		if known != nil {
+			k := known(i - c.ahead)
+			r.Age, r.Rollbacks = k.Age, k.Rollbacks
 		}
 		m.Views = append(m.Views, r)
 	}
@@ -143,37 +153,43 @@ func (t Traffic) over(d time.Duration) Traffic {
 // limitable tells, by the names in rulebook.Measures, what a limit is held against. A
 // view that lacks the measure has none.
 var limitable = map[string]func(*View) *float64{
-	"age-p95-ms":              func(v *View) *float64 { return part(v.Age, p95) },
-	"age-max-ms":              func(v *View) *float64 { return part(v.Age, most) },
-	"corrections-per-minute":  func(v *View) *float64 { return where(v.InFor > 0, v.CorrectionsPerMinute) },
-	"correction-p95":          func(v *View) *float64 { return part(v.Corrections, p95) },
-	"correction-max":          func(v *View) *float64 { return part(v.Corrections, most) },
-	"response-own-ms":         func(v *View) *float64 { return part(v.ResponseOwn, median) },
-	"response-server-ms":      func(v *View) *float64 { return part(v.ResponseServer, median) },
-	"response-others-ms":      func(v *View) *float64 { return part(v.ResponseOthers, median) },
-	"unevenness":              of(others, unevenness),
-	"standing":                of(others, standing),
-	"leaps-per-minute":        of(others, leaps),
-	"leap-p95":                of(others, leapSize),
-	"off-path-p95":            of(others, off),
-	"overshoot-p95":           of(others, overshoot),
-	"settling-p95-ms":         of(others, settling),
-	"own-unevenness":          of(own, unevenness),
-	"own-standing":            of(own, standing),
-	"own-leaps-per-minute":    of(own, leaps),
-	"own-leap-p95":            of(own, leapSize),
-	"own-off-path-p95":        of(own, off),
-	"own-overshoot-p95":       of(own, overshoot),
-	"own-settling-p95-ms":     of(own, settling),
-	"clock-error-ms":          func(v *View) *float64 { return part(v.ClockError, p95) },
-	"up-bytes-per-second":     func(v *View) *float64 { return where(v.Up.Packets > 0, v.Up.BytesPerSecond) },
-	"down-bytes-per-second":   func(v *View) *float64 { return where(v.Down.Packets > 0, v.Down.BytesPerSecond) },
-	"up-packets-per-second":   func(v *View) *float64 { return where(v.Up.Packets > 0, v.Up.PacketsPerSecond) },
-	"cpu-cores":               cpu,
-	"resident-mb":             resident,
-	"server-cpu-cores":        cpu,
-	"server-resident-mb":      resident,
-	"down-packets-per-second": func(v *View) *float64 { return where(v.Down.Packets > 0, v.Down.PacketsPerSecond) },
+	"age-p95-ms":                  func(v *View) *float64 { return part(v.Age, p95) },
+	"age-max-ms":                  func(v *View) *float64 { return part(v.Age, most) },
+	"corrections-per-minute":      func(v *View) *float64 { return where(v.InFor > 0, v.CorrectionsPerMinute) },
+	"correction-p95":              func(v *View) *float64 { return part(v.Corrections, p95) },
+	"correction-max":              func(v *View) *float64 { return part(v.Corrections, most) },
+	"response-own-ms":             func(v *View) *float64 { return part(v.ResponseOwn, median) },
+	"response-server-ms":          func(v *View) *float64 { return part(v.ResponseServer, median) },
+	"response-others-ms":          func(v *View) *float64 { return part(v.ResponseOthers, median) },
+	"unevenness":                  of(others, unevenness),
+	"standing":                    of(others, standing),
+	"leaps-per-minute":            of(others, leaps),
+	"leap-p95":                    of(others, leapSize),
+	"off-path-p95":                of(others, off),
+	"overshoot-p95":               of(others, overshoot),
+	"settling-p95-ms":             of(others, settling),
+	"own-unevenness":              of(own, unevenness),
+	"own-standing":                of(own, standing),
+	"own-leaps-per-minute":        of(own, leaps),
+	"own-leap-p95":                of(own, leapSize),
+	"own-off-path-p95":            of(own, off),
+	"own-overshoot-p95":           of(own, overshoot),
+	"own-settling-p95-ms":         of(own, settling),
+	"clock-error-ms":              func(v *View) *float64 { return part(v.ClockError, p95) },
+	"up-bytes-per-second":         func(v *View) *float64 { return where(v.Up.Packets > 0, v.Up.BytesPerSecond) },
+	"down-bytes-per-second":       func(v *View) *float64 { return where(v.Down.Packets > 0, v.Down.BytesPerSecond) },
+	"up-packets-per-second":       func(v *View) *float64 { return where(v.Up.Packets > 0, v.Up.PacketsPerSecond) },
+	"tick-interval-p95-ms":        tickInterval,
+	"tick-pause-ms":               tickPause,
+	"server-tick-interval-p95-ms": tickInterval,
+	"server-tick-pause-ms":        tickPause,
+	"rollbacks-per-minute":        rollbacks(func(r *Rollbacks) *float64 { return &r.PerMinute }),
+	"rollback-depth":              rollbacks(func(r *Rollbacks) *float64 { return &r.Deepest }),
+	"cpu-cores":                   cpu,
+	"resident-mb":                 resident,
+	"server-cpu-cores":            cpu,
+	"server-resident-mb":          resident,
+	"down-packets-per-second":     func(v *View) *float64 { return where(v.Down.Packets > 0, v.Down.PacketsPerSecond) },
 }
 
 // OfMotion reports whether a measure tells how smoothly entities are shown.
@@ -212,6 +228,29 @@ func leapSize(m *Motion) *float64 {
 		return new(float64)
 	}
 	return &m.Leaps.P95
+}
+
+func tickInterval(v *View) *float64 {
+	if v.Pace == nil {
+		return nil
+	}
+	return &v.Pace.Interval.P95
+}
+
+func tickPause(v *View) *float64 {
+	if v.Pace == nil {
+		return nil
+	}
+	return &v.Pace.Pause
+}
+
+func rollbacks(part func(*Rollbacks) *float64) func(*View) *float64 {
+	return func(v *View) *float64 {
+		if v.Rollbacks == nil {
+			return nil
+		}
+		return part(v.Rollbacks)
+	}
 }
 
 func cpu(v *View) *float64 {

@@ -142,5 +142,6 @@ var Measures = []string{
 	"own-unevenness", "own-standing", "own-leaps-per-minute", "own-leap-p95", "own-off-path-p95", "own-overshoot-p95", "own-settling-p95-ms",
 	"clock-error-ms",
 	"up-bytes-per-second", "down-bytes-per-second", "up-packets-per-second", "down-packets-per-second",
+	"tick-interval-p95-ms", "tick-pause-ms", "server-tick-interval-p95-ms", "server-tick-pause-ms", "rollbacks-per-minute", "rollback-depth",
 	"cpu-cores", "resident-mb", "server-cpu-cores", "server-resident-mb",
 }
