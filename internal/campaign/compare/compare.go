@@ -124,7 +124,8 @@ const noticeable = 0.02 // of a measure's value: a change that is smaller is nob
 // (the fallback procedure of Wiens, Pharmaceutical Statistics 2, 2003).
 func Sides(before, after *Side, errorRate float64) *Result {
 	r := &Result{Before: before.summary(), After: after.summary(), ErrorRate: errorRate, Signatures: []Signature{}, Measures: []Measure{}}
-	a, b := bySeed(before), bySeed(after)
+	causes := hunt.CausesIn(before.Matches, after.Matches) // so that one mistake has one name
+	a, b := bySeed(causes.Told(before.Matches)), bySeed(causes.Told(after.Matches))
 	for seed := range a {
 		if _, both := b[seed]; both {
 			r.SameSeeds++
@@ -164,9 +165,9 @@ func (s *Side) summary() Summary {
 }
 
 // bySeed are the matches that could be played.
-func bySeed(s *Side) map[uint64]hunt.Match {
+func bySeed(matches []hunt.Match) map[uint64]hunt.Match {
 	all := map[uint64]hunt.Match{}
-	for _, m := range s.Matches {
+	for _, m := range matches {
 		if m.Verdict != hunt.Failed {
 			all[m.Seed] = m
 		}

@@ -68,6 +68,7 @@ type Found struct {
 	Entity    string        `json:"entity"`
 	Began     judge.Seconds `json:"began_s"`
 	Findings  int           `json:"findings"`
+	Kin       []string      `json:"kin,omitempty"` // other signatures in the incident that may be of the same cause, as heads of other matches
 }
 
 // Player is under what conditions one player played.
@@ -206,15 +207,20 @@ func matchOf(p *plan.Plan, r *match.Result) Match {
 		m.Why = r.Verdict.NotWell()
 		return m
 	}
-	m.Verdict = string(r.Verdict.Outcome)
-	for _, in := range r.Verdict.Incidents {
-		for _, f := range r.Verdict.Findings {
+	m.Verdict, m.Found = string(r.Verdict.Outcome), Heads(r.Verdict)
+	return m
+}
+
+// Heads are the incidents of a verdict.
+func Heads(v *judge.Verdict) (list []Found) {
+	for _, in := range v.Incidents {
+		for _, f := range v.Findings {
 			if f.ID == in.Head {
-				m.Found = append(m.Found, Found{f.Signature, f.Kind, f.View, f.Entity, f.BeganAt, len(in.Findings)})
+				list = append(list, Found{f.Signature, f.Kind, f.View, f.Entity, f.BeganAt, len(in.Findings), kin(f, in, v.Findings)})
 			}
 		}
 	}
-	return m
+	return list
 }
 
 // headlines are the measures of a match by which matches are compared.

@@ -21,10 +21,11 @@ type Signature struct {
 	Kind       judge.Kind  `json:"kind"`
 	Matches    int         `json:"matches"` // in which it was found
 	Share      float64     `json:"share"`
-	Low        float64     `json:"share_low"`  // of the true share, with 95% confidence
-	High       float64     `json:"share_high"` //
-	Seeds      []uint64    `json:"seeds"`      // the first of them
-	Conditions []Condition `json:"conditions"` // what it is more frequent with stands first
+	Low        float64     `json:"share_low"`      // of the true share, with 95% confidence
+	High       float64     `json:"share_high"`     //
+	Seeds      []uint64    `json:"seeds"`          // the first of them
+	Also       []string    `json:"also,omitempty"` // other heads of the same cause
+	Conditions []Condition `json:"conditions"`     // what it is more frequent with stands first
 	Example    Example     `json:"example"`
 }
 
@@ -60,7 +61,11 @@ func sumUp(p *plan.Plan, first uint64, j *journal) (*Result, error) {
 	by := map[string]*Signature{}
 	played := 0
 	var losses, delays []float64
-	err := j.each(func(m Match) {
+	causes, err := CausesOf(j.each)
+	if err != nil {
+		return nil, err
+	}
+	err = j.each(func(m Match) {
 		if j.file == nil {
 			r.Played = append(r.Played, m)
 		}
@@ -77,10 +82,17 @@ func sumUp(p *plan.Plan, first uint64, j *journal) (*Result, error) {
 		}
 		seen := map[string]bool{}
 		for _, f := range m.Found {
+			head := f.Signature
+			f.Signature = causes.Of(head)
 			s := by[f.Signature]
 			if s == nil {
-				s = &Signature{Signature: f.Signature, Kind: f.Kind, Example: Example{Seed: m.Seed, Began: f.Began}}
+				s = &Signature{Signature: f.Signature, Example: Example{Seed: m.Seed, Began: f.Began}}
 				by[f.Signature] = s
+			}
+			if head == f.Signature {
+				s.Kind = f.Kind
+			} else if !slices.Contains(s.Also, head) {
+				s.Also = append(s.Also, head)
 			}
 			if f.Began < s.Example.Began || f.Began == s.Example.Began && m.Seed < s.Example.Seed {
 				s.Example = Example{Seed: m.Seed, Began: f.Began}
@@ -98,12 +110,13 @@ func sumUp(p *plan.Plan, first uint64, j *journal) (*Result, error) {
 	slices.SortFunc(r.Played, func(a, b Match) int { return cmp.Compare(a.Seed, b.Seed) })
 	slices.SortFunc(r.Failed, func(a, b Failure) int { return cmp.Compare(a.Seed, b.Seed) })
 	counts := newTallies(middle(losses), middle(delays))
-	if err := j.each(counts.add); err != nil {
+	if err := j.each(func(m Match) { counts.add(causes.told(m)) }); err != nil {
 		return nil, err
 	}
 	for name, s := range by {
 		s.Share, s.Low, s.High = stats.Share(s.Matches, played)
 		slices.Sort(s.Seeds)
+		slices.Sort(s.Also)
 		s.Seeds = s.Seeds[:min(len(s.Seeds), seedsKept)]
 		s.Conditions = counts.of(name)
 		r.Signatures = append(r.Signatures, *s)
@@ -228,7 +241,7 @@ func (r *Result) examples(ctx context.Context, o Options) error {
 		}
 		s.Example.Folder = folder
 		for _, f := range match.Found {
-			s.Example.Same = s.Example.Same || f.Signature == s.Signature
+			s.Example.Same = s.Example.Same || f.Signature == s.Signature || slices.Contains(s.Also, f.Signature)
 		}
 	}
 	return nil

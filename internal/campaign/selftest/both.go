@@ -6,8 +6,8 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
-	"zitherwheel/internal/campaign"
 
+	"zitherwheel/internal/campaign"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run/ending"

@@ -11,6 +11,7 @@ import (
 	"sync"
 
 	"zitherwheel/internal/campaign"
+	"zitherwheel/internal/campaign/hunt"
 	"zitherwheel/internal/demo/hillfold"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/verdict/judge"
@@ -44,7 +45,11 @@ type Row struct {
 	Alarms   int          `json:"false_alarms"` // matches flagged though nothing is wrong
 	Compared int          `json:"comparisons"`
 
+	Signatures []string `json:"signatures"` // that matches in which it showed are known by; one mistake should have one
+
 	Oddities []Oddity `json:"oddities"` // matches worth looking at
+
+	found []hunt.Match
 }
 
 // Oddity is a match that did not go as it should have.
@@ -87,6 +92,7 @@ func Run(ctx context.Context, o Options) ([]Row, error) {
 		return err
 	})
 	for i := range rows {
+		rows[i].Signatures = signatures(rows[i].found)
 		slices.SortFunc(rows[i].Oddities, func(a, b Oddity) int {
 			return 1000*(slices.Index(o.Links, a.Link)-slices.Index(o.Links, b.Link)) + a.Seed - b.Seed
 		})
@@ -133,6 +139,20 @@ type outcome struct {
 	expected []judge.Kind
 }
 
+// signatures are those of the causes that were found in matches.
+func signatures(matches []hunt.Match) []string {
+	list := []string{}
+	for _, m := range hunt.CausesIn(matches).Told(matches) {
+		for _, f := range m.Found {
+			if !slices.Contains(list, f.Signature) {
+				list = append(list, f.Signature)
+			}
+		}
+	}
+	slices.Sort(list)
+	return list
+}
+
 func play(ctx context.Context, fault string, c cell) (outcome, error) {
 	p, err := planOf(fault, c.link, c.seed)
 	if err != nil {
@@ -177,6 +197,7 @@ func (row *Row) add(c cell, o outcome) {
 		return
 	}
 	row.Showed++
+	row.found = append(row.found, hunt.Match{Found: hunt.Heads(v)})
 	if !flagged {
 		odd("not found")
 		return

@@ -36,6 +36,9 @@ func (t *Text) Hunt(r *hunt.Result) {
 			more = " ..."
 		}
 		fmt.Fprintf(t.w, "   seeds %s%s\n", strings.Join(seeds, ", "), more)
+		if len(s.Also) > 0 {
+			fmt.Fprintf(t.w, "   in some of them it shows first as %s\n", strings.Join(s.Also, "; "))
+		}
 		var table table
 		table.right = true
 		table.row("   players who", "affected", "total", "rate", "95% CI")

@@ -61,28 +61,32 @@ func join(kinds []judge.Kind, by string) string {
 func (t *Text) Selftest(rows []selftest.Row) {
 	var table table
 	table.right = true
-	table.row("  fault", "matches", "showed", "found", "named", "first", "unshown", "alarms")
+	table.row("  fault", "matches", "showed", "found", "named", "first", "signatures", "unshown", "alarms")
 	var sum selftest.Row
-	healthy, alarms := 0, 0
+	healthy, alarms, signatures, mistakes := 0, 0, 0, 0
 	for _, r := range rows {
 		name := r.Fault
 		if len(r.Expected) == 0 {
 			healthy, alarms = healthy+r.Matches, alarms+r.Alarms
-			table.row("  "+name, Number(r.Matches), "-", "-", "-", "-", "-", Number(r.Alarms))
+			table.row("  "+name, Number(r.Matches), "-", "-", "-", "-", "-", "-", Number(r.Alarms))
 			continue
 		}
-		table.row("  "+name, Number(r.Matches), Number(r.Showed), ratio(r.Found, r.Showed), ratio(r.Named, r.Showed), ratio(r.First, r.Showed), Number(r.Unshown), "-")
+		table.row("  "+name, Number(r.Matches), Number(r.Showed), ratio(r.Found, r.Showed), ratio(r.Named, r.Showed), ratio(r.First, r.Showed), Number(len(r.Signatures)), Number(r.Unshown), "-")
+		if r.Found > 0 {
+			mistakes, signatures = mistakes+1, signatures+len(r.Signatures)
+		}
 		sum.Matches, sum.Showed, sum.Found, sum.Named, sum.First, sum.Unshown =
 			sum.Matches+r.Matches, sum.Showed+r.Showed, sum.Found+r.Found, sum.Named+r.Named, sum.First+r.First, sum.Unshown+r.Unshown
 	}
-	table.row("  in all", Number(sum.Matches+healthy), Number(sum.Showed), ratio(sum.Found, sum.Showed), ratio(sum.Named, sum.Showed), ratio(sum.First, sum.Showed), Number(sum.Unshown), Number(alarms))
+	table.row("  in all", Number(sum.Matches+healthy), Number(sum.Showed), ratio(sum.Found, sum.Showed), ratio(sum.Named, sum.Showed), ratio(sum.First, sum.Showed), fmt.Sprintf("%.2f", float64(signatures)/float64(max(1, mistakes))), Number(sum.Unshown), Number(alarms))
 	table.write(t.w)
 	fmt.Fprint(t.w, `
-  showed    the witness inside the game saw the fault make a client wrong for seconds
-  found     of those, the verdict is out of sync
-  named     of those, a finding has an expected kind; first: at the head of the first incident
-  unshown   found although the witness saw nothing: shorter or smaller than it looks for
-  alarms    flagged although nothing is wrong
+  showed      the witness inside the game saw the fault make a client wrong for seconds
+  found       of those, the verdict is out of sync
+  named       of those, a finding has an expected kind; first: at the head of the first incident
+  signatures  by which a hunt would know the fault; one is right
+  unshown     found although the witness saw nothing: shorter or smaller than it looks for
+  alarms      flagged although nothing is wrong
 `)
 	title := false
 	for _, r := range rows {

@@ -11,9 +11,7 @@ import (
 	"zitherwheel/internal/verdict/rulebook"
 )
 
-// incidents joins findings that hang together: those that overlap in time and
-// are of the same entity, of the same kind on the same fields, or have a lost
-// packet in common.
+// incidents joins findings that hang together: see ties.
 func incidents(findings []*Finding) []Incident {
 	group := make([]int, len(findings))
 	for i := range group {
@@ -26,27 +24,30 @@ func incidents(findings []*Finding) []Incident {
 		}
 		return group[i]
 	}
-	// The latest end of each group that a finding may belong to, by what it has
-	// in common with it. Findings come in order of their beginning.
+	join := func(i, k int) {
+		a, b := root(i), root(k)
+		group[max(a, b)] = min(a, b)
+	}
+	// Who a finding may hang together with, by what the two have in common, and until when.
+	// Findings come in order of their beginning.
 	type open struct {
 		member int
 		until  Seconds
 	}
 	latest := map[string]open{}
 	for i, f := range findings {
-		for _, common := range common(f) {
-			until := f.EndedAt + Seconds(f.settle)
-			if strings.HasPrefix(common, "again ") {
-				until += Seconds(sameAgain)
+		for _, tie := range ties(f) {
+			o, ok := latest[tie.what]
+			if ok = ok && f.BeganAt <= o.until; ok {
+				join(i, o.member)
+				tie.until = max(tie.until, o.until)
 			}
-			if o, ok := latest[common]; ok && f.BeganAt <= o.until {
-				a, b := root(i), root(o.member)
-				group[max(a, b)] = min(a, b)
-				until = max(until, o.until)
+			if !tie.follows {
+				latest[tie.what] = open{i, tie.until}
 			}
-			latest[common] = open{i, until}
 		}
 	}
+	jerkyFor(findings, root, join)
 	byRoot := map[int]*Incident{}
 	heads := map[int]*Finding{}
 	var order []int
@@ -73,6 +74,31 @@ func incidents(findings []*Finding) []Incident {
 		list[i].ID, list[i].Head, list[i].Kind = "I"+strconv.Itoa(i+1), heads[r].ID, heads[r].Kind
 	}
 	return list
+}
+
+// jerkyFor puts what a limit on motion tells of a view to the incident by which most of what it
+// shows is in the wrong place, if that is much of it: whoever is in the wrong place does not move
+// smoothly.
+func jerkyFor(findings []*Finding, root func(int) int, join func(i, k int)) {
+	const much = 0.1 // of the match
+	for i, jerky := range findings {
+		if jerky.Kind != Jerky {
+			continue
+		}
+		apart := map[int]Seconds{}
+		most := -1
+		for k, f := range findings {
+			if f.View == jerky.View && f.rule != nil && f.rule.Compare == rulebook.Distance && len(f.rule.Fields) > 1 && f.Own == strings.HasPrefix(jerky.Subject.Name, "own-") {
+				r := root(k)
+				if apart[r] += f.Apart; most < 0 || apart[r] > apart[root(most)] {
+					most = k
+				}
+			}
+		}
+		if most >= 0 && float64(apart[root(most)]) >= much*float64(jerky.EndedAt-jerky.BeganAt) {
+			join(i, most)
+		}
+	}
 }
 
 // telling is the finding that tells most of an incident: see [Incident].
@@ -112,7 +138,7 @@ func telling(head *Finding, findings []*Finding, r int, root func(int) int) *Fin
 	}
 	count, first := map[Kind]int{}, map[Kind]*Finding{}
 	for i, f := range findings {
-		if root(i) == r && f.about() == head.about() {
+		if root(i) == r && f.About() == head.About() {
 			if count[f.Kind]++; first[f.Kind] == nil {
 				first[f.Kind] = f
 			}
@@ -212,33 +238,75 @@ func (f *Finding) tells(other *Finding) int {
 	return cmp.Compare(little(f), little(other))
 }
 
-// about is what a finding is about: fields of a kind of entity.
-func (f *Finding) about() string {
+// Vague reports whether a finding's kind is one that any motion may look like which is wrong for
+// short.
+func (f *Finding) Vague() bool {
+	return f.rule != nil && f.rule.Compare != rulebook.Exact &&
+		slices.Contains([]Kind{NoRelation, Offset, Drift, Noisy, Rate, Scaled, NeverSent, Frozen}, f.Kind)
+}
+
+// About is what a finding is about: fields of a kind of entity.
+func (f *Finding) About() string {
 	kind, _, _ := strings.Cut(f.Entity, "/")
 	return kind + " " + f.Subject.String()
 }
 
-// sameAgain is how soon the same thing must go wrong in the same view to be the same
-// incident.
-const sameAgain = 20 * time.Second
+const (
+	sameAgain = 20 * time.Second        // how soon the same must go wrong in the same view to be the same incident
+	atOnce    = 1500 * time.Millisecond // how soon after one another what one cause does to an entity shows
+)
 
-// common lists what findings of one incident have in common.
-func common(f *Finding) []string {
-	again := fmt.Sprintf("again %s of %s in %s", f.about(), f.Entity, f.View)
-	if f.Ticks {
-		return []string{fmt.Sprint("tick ", f.Tick), "view " + f.View, again}
+// tie is what a finding has in common with others of an incident that begin until then.
+type tie struct {
+	what    string
+	until   Seconds
+	follows bool // it belongs to what others began, and begins nothing
+}
+
+// ties lists what findings of one incident have in common: the kind and the fields, in whatever
+// view; the entity and the fields, in whatever way; the entity and the kind, in a view; the
+// entity alone where the two begin at once, or where the view lacks it or has it alone; a lost
+// packet that may be the cause; or that the same goes wrong again. Of ticks, all that differs in a view after another.
+func ties(f *Finding) (list []tie) {
+	end := f.EndedAt + Seconds(f.settle)
+	while := func(format string, args ...any) { list = append(list, tie{what: fmt.Sprintf(format, args...), until: end}) }
+	again := func(format string, args ...any) {
+		list = append(list, tie{what: fmt.Sprintf(format, args...), until: end + Seconds(sameAgain)})
 	}
-	list := []string{string(f.Kind) + " " + f.Subject.String(), again}
+	again("again %s of %s in %s", f.About(), f.Entity, f.View)
+	if f.Ticks {
+		while("tick %d", f.Tick)
+		while("view %s", f.View)
+		return list
+	}
+	while("%s %s", f.Kind, f.Subject)
+	if f.Subject.About == AboutEvent { // whatever loses or repeats one does it with others
+		again("%s of events in %s", f.Kind, f.View)
+	}
 	if f.Entity != "" {
-		list = append(list, "entity "+f.Entity)
+		if f.rule != nil {
+			while("%s of %s", f.Subject, f.Entity)
+		}
+		while("%s of %s in %s", f.Kind, f.Entity, f.View)
+		list = append(list, tie{what: fmt.Sprintf("beginning of %s in %s", f.Entity, f.View), until: f.BeganAt + Seconds(atOnce)})
+		list = append(list, tie{what: fmt.Sprintf("existence of %s in %s", f.Entity, f.View), until: end, follows: !f.ofExistence()})
 	}
 	if f.Like != "" {
-		list = append(list, "entity "+f.Like)
+		while("existence of %s in %s", f.Like, f.View)
 	}
 	for _, p := range f.Evidence.Packets {
-		if p.Outcome != "late" {
-			list = append(list, fmt.Sprintf("packet %s %s %d", f.View, p.Direction, p.Number))
+		if p.Outcome != "late" && slices.Contains(ofLoss, f.Kind) {
+			while("packet %s %s %d", f.View, p.Direction, p.Number)
 		}
 	}
 	return list
+}
+
+// ofLoss are the kinds that one lost packet may make several of. Others have lost packets near
+// their beginning by chance.
+var ofLoss = []Kind{Missing, Ghost, Frozen, NeverArrived, LeftBehind, Skipped, Late, OutOfOrder, EventLost, EventLate, EventMisorder, Broken}
+
+// ofExistence reports whether a finding is about an entity being there at all.
+func (f *Finding) ofExistence() bool {
+	return f.Subject == Subject{Name: rulebook.Existence} || f.Kind == DuplicateEntity || f.Kind == NotOne
 }

@@ -228,4 +228,3 @@ func (d *difference) drift() (n naming) {
 	}
 	return naming{kind: Drift, why: fmt.Sprintf("the gap crept up from %.3g to %.3g", list[0].gap, widest)}
 }
-
