@@ -119,7 +119,7 @@ func TestMeasuresAndTrialsAreTables(t *testing.T) {
 	rows := []selftest.Row{{Fault: "healthy", Matches: 1200, Alarms: 1, Oddities: []selftest.Oddity{{Link: "village", Seed: 3, What: "flagged: x"}}},
 		{Fault: "told-twice", Expected: []judge.Kind{"event-repeated"}, Matches: 60, Showed: 40, Found: 40, Named: 39, First: 30, Unshown: 2}}
 	got = text(func(t *Text) { t.Selftest(rows) })
-	assert.Regexp(t, `healthy +1,200 +- +- +- +- +- +1\n`, got)
+	assert.Regexp(t, `healthy +1,200 +- +- +- +- +- +- +1\n`, got)
 	assert.Regexp(t, `told-twice +60 +40 +100% +97\.5% +75% +0 +2 +-\n`, got)
 	assert.Regexp(t, `in all +1,260 +40 +100% +97\.5% +75% +[\d.]+ +2 +1\n`, got)
 	assert.Contains(t, got, "  healthy, village, seed 3: flagged: x")
