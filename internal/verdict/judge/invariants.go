@@ -30,20 +30,52 @@ type invariantOf struct {
 	found *Finding
 }
 
-func newLaws(names *trace.Names, rules []rulebook.InvariantRule) (invariants []*invariant) {
+// laws asks whether the invariants hold in the reference's state. Where a view's differs from it,
+// fields finds that.
+type laws struct {
+	match     *Judge
+	list      []*invariant
+	next      time.Duration // when those about the whole world are looked at again
+	newcomers []string      // joined, and not yet in a snapshot
+}
+
+func newLaws(j *Judge, names *trace.Names, rules []rulebook.InvariantRule) *laws {
+	w := &laws{match: j}
 	for i := range rules {
 		l := &invariant{rule: &rules[i], since: -never, twins: map[string]*Finding{}, pairs: map[string]time.Duration{}}
 		for _, f := range rules[i].Fields {
 			l.fields = append(l.fields, names.Field(f))
 		}
-		invariants = append(invariants, l)
+		w.list = append(w.list, l)
 	}
-	return invariants
+	return w
 }
 
-// lawsFor lists the invariants about changes of an entity.
-func (j *Judge) lawsFor(t *entity) (list []*invariantOf) {
-	for _, l := range j.invariants {
+// heard takes in what the reference says beside its state.
+func (w *laws) heard(r *trace.Record) {
+	if r.Joined != "" && r.Entity != "" {
+		w.newcomers = append(w.newcomers, r.Entity)
+	}
+	if r.Event != "" {
+		w.checkMoment(r.Event, r.T)
+	}
+}
+
+// look looks at the world as the reference has just told it.
+func (w *laws) look(at time.Duration) {
+	for _, id := range w.newcomers {
+		w.checkApart(id, at)
+	}
+	w.newcomers = w.newcomers[:0]
+	if at >= w.next {
+		w.next = at + sweepEvery
+		w.checkWorld(at)
+	}
+}
+
+// of lists the invariants about changes of an entity.
+func (w *laws) of(t *entity) (list []*invariantOf) {
+	for _, l := range w.list {
 		switch l.rule.Invariant {
 		case rulebook.Range, rulebook.Rising, rulebook.Falling, rulebook.Speed:
 			if l.rule.Fits(t.name) {
@@ -55,7 +87,7 @@ func (j *Judge) lawsFor(t *entity) (list []*invariantOf) {
 }
 
 // obey holds the invariants about changes against an entity's new values.
-func (j *Judge) obey(t *entity, at, since time.Duration) {
+func (w *laws) obey(t *entity, at, since time.Duration) {
 	for _, l := range t.invariants {
 		v := encode(rulebook.Distance, pick(t.values, l.fields))
 		if math.IsNaN(v[0]) {
@@ -78,11 +110,11 @@ func (j *Judge) obey(t *entity, at, since time.Duration) {
 			why = fmt.Sprintf("the value rose from %.6g to %.6g", was[0], v[0])
 		case l.rule.Invariant == rulebook.Speed && at > from:
 			if d := distance(v, was); d > l.rule.Max*(at-from).Seconds() && d > l.rule.Min {
-				j.tooFast(t, l, was, v, at, fmt.Sprintf("it went %.4g in %.0f ms, the invariant allows %g a second", d, float64(at-from)/1e6, l.rule.Max))
+				w.tooFast(t, l, was, v, at, fmt.Sprintf("it went %.4g in %.0f ms, the invariant allows %g a second", d, float64(at-from)/1e6, l.rule.Max))
 			}
 		}
 		if why != "" {
-			l.found = j.broken(InvariantBroken, l.rule, t.name, at, why)
+			l.found = w.broken(InvariantBroken, l.rule, t.name, at, why)
 			if l.rule.Invariant != rulebook.Range {
 				l.found.Open, l.found.Ended, l.found = false, "the change itself", nil
 			}
@@ -92,10 +124,10 @@ func (j *Judge) obey(t *entity, at, since time.Duration) {
 
 // tooFast decides, once the view of its owner is judged up to that moment,
 // whether an impossible change came from there.
-func (j *Judge) tooFast(t *entity, l *invariantOf, was, v point, at time.Duration, why string) {
-	j.waiting.when(at, func() {
+func (w *laws) tooFast(t *entity, l *invariantOf, was, v point, at time.Duration, why string) {
+	w.match.waiting.when(at, func() {
 		kind := InvariantBroken
-		for _, owner := range j.views[1:] {
+		for _, owner := range w.match.views[1:] {
 			if owner.own != t.id {
 				continue
 			}
@@ -106,26 +138,26 @@ func (j *Judge) tooFast(t *entity, l *invariantOf, was, v point, at time.Duratio
 				}
 			}
 		}
-		f := j.broken(kind, l.rule, t.name, at, why)
+		f := w.broken(kind, l.rule, t.name, at, why)
 		f.Open, f.Ended = false, "the change itself"
 	})
 }
 
 // checkWorld holds the invariants about the whole world against the reference's snapshot.
-func (j *Judge) checkWorld(at time.Duration) {
-	for _, l := range j.invariants {
+func (w *laws) checkWorld(at time.Duration) {
+	for _, l := range w.list {
 		switch l.rule.Invariant {
 		case rulebook.One:
-			j.checkOne(l, at)
+			w.checkOne(l, at)
 		case rulebook.Unique:
-			j.checkUnique(l, at)
+			w.checkUnique(l, at)
 		}
 	}
 }
 
-func (j *Judge) checkOne(l *invariant, at time.Duration) {
+func (w *laws) checkOne(l *invariant, at time.Duration) {
 	count := 0
-	for _, t := range j.known {
+	for _, t := range w.match.known {
 		if t.isThere && l.rule.Fits(t.name) {
 			count++
 		}
@@ -139,14 +171,14 @@ func (j *Judge) checkOne(l *invariant, at time.Duration) {
 	case l.since == -never:
 		l.since = at
 	case l.found == nil && at-l.since >= l.rule.MinDuration:
-		l.found = j.broken(NotOne, l.rule, l.rule.Entities, l.since, fmt.Sprintf("there are %d of %s, there should be one", count, l.rule.Entities))
+		l.found = w.broken(NotOne, l.rule, l.rule.Entities, l.since, fmt.Sprintf("there are %d of %s, there should be one", count, l.rule.Entities))
 	}
 }
 
-func (j *Judge) checkUnique(l *invariant, at time.Duration) {
+func (w *laws) checkUnique(l *invariant, at time.Duration) {
 	first := map[trace.Value]*entity{}
 	now := map[string]bool{}
-	for _, t := range j.known {
+	for _, t := range w.match.known {
 		f := l.fields[0]
 		if !t.isThere || !l.rule.Fits(t.name) || int(f) >= len(t.values) || t.values[f] == (trace.Value{}) {
 			continue
@@ -162,8 +194,8 @@ func (j *Judge) checkUnique(l *invariant, at time.Duration) {
 		if !known {
 			l.pairs[pair] = at
 		} else if l.twins[pair] == nil && at-since >= l.rule.MinDuration {
-			l.twins[pair] = j.broken(DuplicateEntity, l.rule, t.name, since, fmt.Sprintf("%s and %s have the same %s, %s",
-				other.name, t.name, l.rule.Fields[0], j.config.Names.Format(t.values[f])))
+			l.twins[pair] = w.broken(DuplicateEntity, l.rule, t.name, since, fmt.Sprintf("%s and %s have the same %s, %s",
+				other.name, t.name, l.rule.Fields[0], w.match.config.Names.Format(t.values[f])))
 		}
 	}
 	for pair := range l.pairs {
@@ -178,24 +210,24 @@ func (j *Judge) checkUnique(l *invariant, at time.Duration) {
 }
 
 // checkApart holds a new player's start against everybody else's place.
-func (j *Judge) checkApart(id string, at time.Duration) {
-	newcomer := j.entityOf(j.config.Names.Entity(id))
-	for _, l := range j.invariants {
+func (w *laws) checkApart(id string, at time.Duration) {
+	newcomer := w.match.entityOf(w.match.config.Names.Entity(id))
+	for _, l := range w.list {
 		if l.rule.Invariant == rulebook.Apart && l.rule.When == "" && newcomer != nil && l.rule.Fits(id) {
-			j.checkCrowd(l, newcomer, at, "starts")
+			w.checkCrowd(l, newcomer, at, "starts")
 		}
 	}
 }
 
 // checkMoment holds all entities that an invariant of an event is about against each other.
-func (j *Judge) checkMoment(event string, at time.Duration) {
-	for _, l := range j.invariants {
+func (w *laws) checkMoment(event string, at time.Duration) {
+	for _, l := range w.list {
 		if l.rule.Invariant != rulebook.Apart || l.rule.When != event {
 			continue
 		}
-		for _, t := range j.known {
+		for _, t := range w.match.known {
 			if t.isThere && l.rule.Fits(t.name) {
-				j.checkCrowd(l, t, at, "is")
+				w.checkCrowd(l, t, at, "is")
 			}
 		}
 	}
@@ -203,9 +235,9 @@ func (j *Judge) checkMoment(event string, at time.Duration) {
 
 // checkCrowd holds one entity's place against those that were named before it, or,
 // for one that starts, all others.
-func (j *Judge) checkCrowd(l *invariant, one *entity, at time.Duration, verb string) {
+func (w *laws) checkCrowd(l *invariant, one *entity, at time.Duration, verb string) {
 	place := func(t *entity) point { return encode(rulebook.Distance, pick(t.values, l.fields)) }
-	for _, t := range j.known {
+	for _, t := range w.match.known {
 		if t == one && l.rule.When != "" {
 			return
 		}
@@ -213,7 +245,7 @@ func (j *Judge) checkCrowd(l *invariant, one *entity, at time.Duration, verb str
 			continue
 		}
 		if d := distance(place(one), place(t)); d < l.rule.Min {
-			f := j.broken(InvariantBroken, l.rule, one.name, at, fmt.Sprintf("it %s %.3g from %s, the invariant demands %g", verb, d, t.name, l.rule.Min))
+			f := w.broken(InvariantBroken, l.rule, one.name, at, fmt.Sprintf("it %s %.3g from %s, the invariant demands %g", verb, d, t.name, l.rule.Min))
 			f.Open, f.Ended = false, "the moment itself"
 			return
 		}
@@ -221,10 +253,10 @@ func (j *Judge) checkCrowd(l *invariant, one *entity, at time.Duration, verb str
 }
 
 // broken makes a finding about the reference's own view.
-func (j *Judge) broken(kind Kind, rule *rulebook.InvariantRule, entity string, at time.Duration, why string) *Finding {
-	f := &Finding{Kind: kind, View: j.views[0].name, Entity: entity, Subject: Subject{AboutInvariant, rule.Label()}, BeganAt: Seconds(at), EndedAt: Seconds(at),
+func (w *laws) broken(kind Kind, rule *rulebook.InvariantRule, entity string, at time.Duration, why string) *Finding {
+	f := &Finding{Kind: kind, View: w.match.views[0].name, Entity: entity, Subject: Subject{AboutInvariant, rule.Label()}, BeganAt: Seconds(at), EndedAt: Seconds(at),
 		Open: true, Ended: "still so at the end", Why: why, Invariant: true, settle: rule.MinDuration}
-	f.Evidence = j.circumstances(j.views[0], at, at)
-	j.add(f)
+	f.Evidence = w.match.circumstances(w.match.views[0], at, at)
+	w.match.add(f)
 	return f
 }

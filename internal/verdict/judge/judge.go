@@ -58,22 +58,31 @@ type Judge struct {
 	stamp  int    // counts full snapshots
 	epoch  int    // counts what was taken in
 
-	invariants []*invariant
-	lawsAt     time.Duration // when the invariants about the whole world were looked at
-	newcomers  []string      // joined, and not yet in a snapshot
-	ledger     ledger
-	certain    int // findings, so far
-	ended      bool
-	chains     []*chain
-	begun      map[*rulebook.Sequence]int
-	roster     map[string]*standing // what the reference says of who is in
-	ticks      *ticks               // nil where fields are compared by time
+	certain int // findings, so far
+	ended   bool
+
+	questions []question
+	roster    *roster
+	ledger    *ledger
+	laws      *laws
+	ticks     *ticks // nil where fields are compared by time
 
 	findings   []*Finding
 	unmeasured []string // what has a limit and was not measured in any view
 	starving   []metrics.Short
 	doubtful   int
 	members    []membership
+}
+
+// question is one thing that is asked of a match: whether what views show agrees, whether events
+// arrive. Only the reference's paths, who is in, and what had been heard are known to all; how
+// each question is asked is in a file of its own.
+type question interface {
+	// take takes in a line of a side when all that was said before it has been judged. Of the
+	// reference's these are those that say more than its state.
+	take(v *view, r *trace.Record)
+	come(t time.Duration) // all that may explain what was so up to t is known
+	end(t time.Duration)  // the match is over
 }
 
 // sweepEvery is how often everything that nobody spoke about is looked at.
@@ -93,19 +102,22 @@ const patience = time.Second
 
 // New returns a judge. The rules must be valid.
 func New(config Config) *Judge {
-	fields := config.Rules.Fields
+	rules := config.Rules.Fields
 	if config.Ticks {
 		config.Rules.Fields = nil
 	}
-	j := &Judge{config: config, invariants: newLaws(config.Names, config.Rules.Invariants), ledger: newLedger(), roster: map[string]*standing{}, begun: map[*rulebook.Sequence]int{}}
+	j := &Judge{config: config}
+	j.laws = newLaws(j, config.Names, config.Rules.Invariants)
+	j.roster, j.ledger = newRoster(j), newLedger(j)
+	j.questions = []question{j.roster, j.ledger, newChains(j)}
 	for _, rule := range config.Rules.Fields {
-		var fields []trace.Field
+		var list []trace.Field
 		for _, f := range rule.Fields {
 			if f != rulebook.Existence {
-				fields = append(fields, config.Names.Field(f))
+				list = append(list, config.Names.Field(f))
 			}
 		}
-		j.fields = append(j.fields, fields)
+		j.fields = append(j.fields, list)
 		if rule.SeenBy == rulebook.InRange {
 			near := nearRule{compare: rulebook.Rule{Compare: rulebook.Distance}}
 			for _, f := range rule.Place {
@@ -132,7 +144,9 @@ func New(config Config) *Judge {
 		j.views = append(j.views, v)
 	}
 	if config.Ticks {
-		j.ticks = newTicks(j, fields)
+		j.ticks = newTicks(j, rules)
+	} else {
+		j.questions = append(j.questions, &fields{j})
 	}
 	return j
 }
@@ -221,7 +235,9 @@ func (j *Judge) catchUp(t time.Duration) {
 		switch {
 		case r == nil: // something that waited for this moment, and is done
 		case number == 0:
-			j.announced(r)
+			for _, q := range j.questions {
+				q.take(j.views[0], r)
+			}
 		default:
 			j.client(j.views[number], r)
 		}
@@ -242,48 +258,29 @@ func (j *Judge) FinishWith(how ending.Ending, outside func() Outside) *Verdict {
 	if j.ticks != nil {
 		j.ticks.finish(end)
 	}
-	j.sweepEvents(end)
 	for _, v := range j.views[1:] {
 		if v.in {
 			v.stayed(end)
 		}
-		v.each(func(k *tracker) {
-			if k.active {
-				k.advance(j, v, end)
-				k.close(v, k.run.last, k.run.last >= v.heldUntil(k.rule, end))
-			}
-		})
 	}
-	j.expected(end)
+	for _, q := range j.questions {
+		q.end(end)
+	}
 	if outside != nil {
 		j.outside(outside(), end)
 	}
 	return j.verdict(end, how)
 }
 
-// sweep looks at everything that nobody spoke about lately, up to t.
+// sweep lets everything be asked up to t, and forgets what no question needs any more.
 func (j *Judge) sweep(t time.Duration) {
-	j.sweepRoster(t)
-	j.sweepEvents(t)
-	j.sweepChains(t)
+	for _, q := range j.questions {
+		q.come(t)
+	}
 	oldest := t
 	for _, v := range j.views[1:] {
 		if !v.in {
 			continue
-		}
-		for _, m := range v.mirrors {
-			if m != nil && m.known != nil && !m.sleeps(t) {
-				j.expect(v, m, t)
-				if m.existence != nil {
-					m.existence.advance(j, v, t)
-				}
-				for _, k := range m.trackers {
-					k.advance(j, v, t)
-					if k.rule.EveryValue && k.active {
-						k.askBack(j, v, t)
-					}
-				}
-			}
 		}
 		if heard := v.down.newest(t); heard > -never {
 			oldest = min(oldest, heard)

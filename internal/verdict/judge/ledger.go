@@ -13,9 +13,10 @@ import (
 	"zitherwheel/internal/verdict/rulebook"
 )
 
-// ledger keeps the books on one-offs: what the reference told, who should have
-// got it, and what arrived where.
+// ledger asks whether every one-off arrives where it should, once, in time and in order. It keeps
+// the books: what the reference told, who should have got it, and what arrived where.
 type ledger struct {
+	match   *Judge
 	sent    []*occasion            // lately, in the reference's order
 	byID    map[string][]*occasion // ids may start again
 	early   []arrival              // told by a view before the reference told it
@@ -73,16 +74,15 @@ type EventViewCount struct {
 	Misordered int    `json:"misordered"`
 }
 
-func newLedger() ledger {
-	return ledger{byID: map[string][]*occasion{}, reports: map[string]*EventReport{}, running: map[string]*Finding{}}
+func newLedger(j *Judge) *ledger {
+	return &ledger{match: j, byID: map[string][]*occasion{}, reports: map[string]*EventReport{}, running: map[string]*Finding{}}
 }
 
-func (j *Judge) eventReport(name string) *EventReport {
-	l := &j.ledger
+func (l *ledger) report(name string) *EventReport {
 	r := l.reports[name]
 	if r == nil {
-		r = &EventReport{Event: name, Views: make([]EventViewCount, len(j.views)-1)}
-		for i, v := range j.views[1:] {
+		r = &EventReport{Event: name, Views: make([]EventViewCount, len(l.match.views)-1)}
+		for i, v := range l.match.views[1:] {
 			r.Views[i].View = v.name
 		}
 		l.reports[name] = r
@@ -91,22 +91,32 @@ func (j *Judge) eventReport(name string) *EventReport {
 	return r
 }
 
+// take takes in an event.
+func (l *ledger) take(v *view, r *trace.Record) {
+	switch {
+	case r.Event == "":
+	case v.number == 0:
+		l.told(r)
+	default:
+		l.heard(v, r)
+	}
+}
+
 // told takes in an event of the reference.
-func (j *Judge) told(r *trace.Record) {
-	l := &j.ledger
+func (l *ledger) told(r *trace.Record) {
 	l.count++
 	o := &occasion{name: r.Event, id: r.ID, entity: r.Entity, by: r.By, to: r.To, data: r.Data, t: r.T, number: l.count,
-		rule: rulebook.FindEvent(j.config.Rules.Events, r.Event), slips: make([]slip, len(j.views))}
-	j.eventReport(o.name).Sent++
+		rule: rulebook.FindEvent(l.match.config.Rules.Events, r.Event), slips: make([]slip, len(l.match.views))}
+	l.report(o.name).Sent++
 	l.sent = append(l.sent, o)
 	if o.id != "" {
 		l.byID[o.key()] = append(l.byID[o.key()], o)
 	}
-	for _, v := range j.views[1:] {
+	for _, v := range l.match.views[1:] {
 		// Without a rule it is counted, and not judged.
 		if v.in && !v.phantom && (o.rule == nil || o.rule.SeenBy != rulebook.Nobody && o.isFor(v) && r.T >= v.joinedAt+o.rule.Grace) {
 			o.slips[v.number].due = true
-			j.eventReport(o.name).Views[v.number-1].Expected++
+			l.report(o.name).Views[v.number-1].Expected++
 		}
 	}
 	for i := 0; i < len(l.early); i++ {
@@ -114,7 +124,7 @@ func (j *Judge) told(r *trace.Record) {
 		if a := l.early[i]; o.is(&a.r) && (o.id != "" || o.slips[a.view.number].seen == 0) {
 			l.early = append(l.early[:i], l.early[i+1:]...)
 			i--
-			j.arrived(a.view, &a.r, o, false)
+			l.arrived(a.view, &a.r, o, false)
 		}
 	}
 }
@@ -158,18 +168,17 @@ func (o *occasion) says(r *trace.Record) bool {
 // same compares what both sides say; what one leaves out is no difference.
 func same(a, b string) bool { return a == b || a == "" || b == "" }
 
-// heardEvent takes in an event that a view told.
-func (j *Judge) heardEvent(v *view, r *trace.Record) {
-	l := &j.ledger
-	j.eventReport(r.Event)
-	rule := rulebook.FindEvent(j.config.Rules.Events, r.Event)
+// heard takes in an event that a view told.
+func (l *ledger) heard(v *view, r *trace.Record) {
+	l.report(r.Event)
+	rule := rulebook.FindEvent(l.match.config.Rules.Events, r.Event)
 	o, before, unsure := l.of(v, r, rule)
 	ahead := r.ID == "" && rule != nil && rule.MaxAhead > 0 // it may be one that the reference is about to tell
 	if o == nil && !ahead {
 		o = before
 	}
 	if o != nil {
-		j.arrived(v, r, o, unsure)
+		l.arrived(v, r, o, unsure)
 		return
 	}
 	if rule != nil && rule.SeenBy != rulebook.Nobody && v.in {
@@ -248,8 +257,8 @@ func (l *ledger) likelyLost(v *view, last *occasion) *occasion {
 const longestRow = 64
 
 // arrived: that occasion was seen in a view. Unless that is sure its order tells nothing.
-func (j *Judge) arrived(v *view, r *trace.Record, o *occasion, unsure bool) {
-	s, cell := &o.slips[v.number], &j.eventReport(o.name).Views[v.number-1]
+func (l *ledger) arrived(v *view, r *trace.Record, o *occasion, unsure bool) {
+	s, cell := &o.slips[v.number], &l.report(o.name).Views[v.number-1]
 	if s.seen++; s.seen == 1 {
 		s.at = r.T
 	}
@@ -262,14 +271,14 @@ func (j *Judge) arrived(v *view, r *trace.Record, o *occasion, unsure bool) {
 	switch {
 	case s.seen > 1:
 		cell.Repeated++
-		j.eventFinding(EventRepeated, v, o.name, o.entity, r.T, r.T, o.rule, fmt.Sprintf("%s came again, for the %s time", o.what(), ordinal(s.seen)))
+		l.finding(EventRepeated, v, o.name, o.entity, r.T, r.T, o.rule, fmt.Sprintf("%s came again, for the %s time", o.what(), ordinal(s.seen)))
 		return
 	case !o.isFor(v):
 		cell.Misplaced++
-		j.eventFinding(EventUnexpected, v, o.name, o.entity, r.T, r.T, o.rule, o.what()+" is not for this view")
+		l.finding(EventUnexpected, v, o.name, o.entity, r.T, r.T, o.rule, o.what()+" is not for this view")
 	case !o.says(r):
 		cell.Misplaced++
-		j.eventFinding(EventUnexpected, v, o.name, o.entity, r.T, r.T, o.rule,
+		l.finding(EventUnexpected, v, o.name, o.entity, r.T, r.T, o.rule,
 			fmt.Sprintf("%s was %s, the view says %s", o.what(), content(o.entity, o.by, o.to, o.data), content(r.Entity, r.By, r.To, r.Data)))
 	case s.lost != nil:
 		cell.Lost--
@@ -281,7 +290,7 @@ func (j *Judge) arrived(v *view, r *trace.Record, o *occasion, unsure bool) {
 	if o.rule.Ordered && !unsure {
 		if latest := v.latestEvent[o.rule]; latest != nil && o.number < latest.number && s.seen == 1 {
 			cell.Misordered++
-			j.eventFinding(EventMisorder, v, o.name, o.entity, r.T, r.T, o.rule, fmt.Sprintf("%s came after %s, which the reference told later", o.what(), latest.what()))
+			l.finding(EventMisorder, v, o.name, o.entity, r.T, r.T, o.rule, fmt.Sprintf("%s came after %s, which the reference told later", o.what(), latest.what()))
 		} else {
 			v.latestEvent[o.rule] = o
 		}
@@ -316,27 +325,26 @@ func ordinal(n int) string {
 	return fmt.Sprintf("%dth", n)
 }
 
-// sweepEvents looks for what should have come by t and did not.
-func (j *Judge) sweepEvents(t time.Duration) {
-	l := &j.ledger
+// come looks for what should have come by t and did not.
+func (l *ledger) come(t time.Duration) {
 	for _, o := range l.sent {
 		if o.rule == nil || t-o.t > occasionsKept {
 			continue
 		}
-		for _, v := range j.views[1:] {
+		for _, v := range l.match.views[1:] {
 			s := &o.slips[v.number]
 			if !s.due || s.seen > 0 || s.lost != nil {
 				continue
 			}
 			if !v.in || v.joinedAt > o.t {
 				s.due = false // it left before
-				j.eventReport(o.name).Views[v.number-1].Expected--
+				l.report(o.name).Views[v.number-1].Expected--
 				continue
 			}
 			if deadline := v.expiry(o.t, o.rule.MaxDelay, o.t) + o.rule.MinDuration; deadline <= t {
-				j.eventReport(o.name).Views[v.number-1].Lost++
+				l.report(o.name).Views[v.number-1].Lost++
 				o := l.likelyLost(v, o)
-				lost := j.eventFinding(EventLost, v, o.name, o.entity, o.t, t, o.rule, o.what()+" never came")
+				lost := l.finding(EventLost, v, o.name, o.entity, o.t, t, o.rule, o.what()+" never came")
 				lost.Open, lost.Ended = true, "it never came"
 				o.slips[v.number].lost = lost
 			}
@@ -357,11 +365,11 @@ func (j *Judge) sweepEvents(t time.Duration) {
 			continue
 		}
 		if o, before, _ := l.of(a.view, &a.r, a.rule); o == nil && before != nil { // so it was no new one
-			j.arrived(a.view, &a.r, before, false)
+			l.arrived(a.view, &a.r, before, false)
 			continue
 		}
-		j.eventReport(a.r.Event).Views[a.view.number-1].Misplaced++
-		j.eventFinding(EventUnexpected, a.view, a.r.Event, a.r.Entity, a.t, t, a.rule, a.r.Event+" "+a.r.ID+" was never told by the reference")
+		l.report(a.r.Event).Views[a.view.number-1].Misplaced++
+		l.finding(EventUnexpected, a.view, a.r.Event, a.r.Entity, a.t, t, a.rule, a.r.Event+" "+a.r.ID+" was never told by the reference")
 	}
 	l.early = kept
 }
@@ -371,9 +379,9 @@ func (j *Judge) sweepEvents(t time.Duration) {
 const eventsTogether = 10 * time.Second
 
 // eventFinding makes a finding about an event, or adds to one that is under way.
-func (j *Judge) eventFinding(kind Kind, v *view, name, entity string, began, ended time.Duration, rule *rulebook.EventRule, why string) *Finding {
+func (l *ledger) finding(kind Kind, v *view, name, entity string, began, ended time.Duration, rule *rulebook.EventRule, why string) *Finding {
 	key := fmt.Sprint(v.number, kind, name)
-	if f := j.ledger.running[key]; f != nil && kind != EventLost && began-time.Duration(f.EndedAt) < eventsTogether {
+	if f := l.running[key]; f != nil && kind != EventLost && began-time.Duration(f.EndedAt) < eventsTogether {
 		f.times++
 		f.EndedAt = Seconds(ended)
 		f.Why = fmt.Sprintf("%s; %d such in a row", f.first, f.times)
@@ -381,8 +389,26 @@ func (j *Judge) eventFinding(kind Kind, v *view, name, entity string, began, end
 	}
 	f := &Finding{Kind: kind, View: v.name, Entity: entity, Subject: Subject{AboutEvent, name}, BeganAt: Seconds(began), EndedAt: Seconds(ended),
 		Why: why, first: why, times: 1, settle: rule.MinDuration, Ended: "the event itself"}
-	f.Evidence = j.circumstances(v, began, ended)
-	j.add(f)
-	j.ledger.running[key] = f
+	f.Evidence = l.match.circumstances(v, began, ended)
+	l.match.add(f)
+	l.running[key] = f
 	return f
+}
+
+// end looks whether everything was told as often as it must.
+func (l *ledger) end(t time.Duration) {
+	l.come(t)
+	rules := l.match.config.Rules.Events
+	for i := range rules {
+		if !rules[i].Told.Asks() {
+			continue
+		}
+		told := 0
+		for name, r := range l.reports {
+			if rulebook.FindEvent(rules, name) == &rules[i] {
+				told += r.Sent
+			}
+		}
+		l.match.often(Subject{AboutEvent, rules[i].Event}, rules[i].Told, told, "was told", "was never told", t)
+	}
 }

@@ -40,12 +40,7 @@ type rulePath struct {
 // reference takes in a record of the server.
 func (j *Judge) reference(r *trace.Record) {
 	j.member(0, r)
-	if r.Joined != "" && r.Entity != "" {
-		j.newcomers = append(j.newcomers, r.Entity)
-	}
-	if r.Event != "" {
-		j.checkMoment(r.Event, r.T)
-	}
+	j.laws.heard(r)
 	if len(r.State) == 0 && len(r.Despawned) == 0 && !r.Full {
 		return
 	}
@@ -78,14 +73,7 @@ func (j *Judge) reference(r *trace.Record) {
 			}
 		}
 	}
-	for _, id := range j.newcomers {
-		j.checkApart(id, r.T)
-	}
-	j.newcomers = j.newcomers[:0]
-	if r.T >= j.lawsAt {
-		j.lawsAt = r.T + sweepEvery
-		j.checkWorld(r.T)
-	}
+	j.laws.look(r.T)
 }
 
 // repeats reports whether a record of the reference tells a value that has not changed.
@@ -116,7 +104,7 @@ func (j *Judge) named(e trace.Entity) *entity {
 	}
 	t := &entity{id: e, name: j.config.Names.EntityID(e), exists: &path{compare: rulebook.Exact}}
 	t.exists.corners = append(t.exists.corners, corner{t: -never, v: point{0}})
-	t.invariants = j.lawsFor(t)
+	t.invariants = j.laws.of(t)
 	j.entities[e] = t
 	j.known = append(j.known, t)
 	for _, v := range j.views[1:] {
@@ -234,7 +222,7 @@ func (j *Judge) settleEntity(t *entity, at, since time.Duration) {
 	}
 	t.touched = t.touched[:0]
 	if len(t.invariants) > 0 {
-		j.obey(t, at, since)
+		j.laws.obey(t, at, since)
 	}
 }
 

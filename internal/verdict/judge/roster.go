@@ -19,54 +19,64 @@ const (
 	departure = "left"
 )
 
-// announced takes in what the reference said beside its snapshot, when the views
-// are judged up to then.
-func (j *Judge) announced(r *trace.Record) {
+// roster asks whether views believe to be in the match that are not.
+type roster struct {
+	match *Judge
+	says  map[string]*standing // of each player, by the reference
+}
+
+func newRoster(j *Judge) *roster { return &roster{match: j, says: map[string]*standing{}} }
+
+// take takes in what the reference says of who is in.
+func (s *roster) take(v *view, r *trace.Record) {
 	switch {
+	case v.number > 0:
 	case r.Joined != "":
-		j.roster[r.Joined] = &standing{true, r.T, ""}
+		s.says[r.Joined] = &standing{true, r.T, ""}
 	case r.Left != "":
-		j.roster[r.Left] = &standing{false, r.T, departure}
+		s.says[r.Left] = &standing{false, r.T, departure}
 	case r.Refused != "":
-		if s := j.roster[r.Refused]; s == nil || s.in || s.why != refusal {
-			j.roster[r.Refused] = &standing{false, r.T, refusal}
+		if was := s.says[r.Refused]; was == nil || was.in || was.why != refusal {
+			s.says[r.Refused] = &standing{false, r.T, refusal}
 		}
 	}
-	if r.Event != "" {
-		j.told(r)
-	}
-	j.follow(j.views[0], r)
 }
+
+// refused reports whether the reference refused a player last.
+func (s *roster) refused(name string) bool { return s.says[name] != nil && s.says[name].why == refusal }
+
+func (s *roster) end(time.Duration) {}
 
 // strayAfter is how long a view may believe that it is in without being so.
 const strayAfter = 1200 * time.Millisecond
 
-// sweepRoster looks for views that believe to be in the match and are not, as
+// come looks for views that believe to be in the match and are not, as
 // far as a reference says at all who is. A client that is the reference may say
 // so of itself alone.
-func (j *Judge) sweepRoster(t time.Duration) {
-	others := len(j.roster)
-	if j.roster[j.views[0].name] != nil {
+func (s *roster) come(t time.Duration) {
+	j := s.match
+	others := len(s.says)
+	if s.says[j.views[0].name] != nil {
 		others--
 	}
 	if others == 0 {
 		return
 	}
 	for _, v := range j.views[1:] {
-		s := j.roster[v.name]
+		said := s.says[v.name]
 		switch {
-		case !v.in || s != nil && s.in:
+		case !v.in || said != nil && said.in:
 			v.endStray(t, "the reference letting it in")
 		case v.phantom:
-		case s == nil && v.own == trace.Nobody: // it only watches, and such are counted by few servers
+		case said == nil && v.own == trace.Nobody: // it only watches, and such are counted by few servers
 		default:
 			since, why := v.joinedAt, "the reference never let it in"
-			if s != nil {
-				since = max(since, s.since)
-				if s.why == departure { // it may not have heard of that yet
-					since = max(since, v.down.firstSince(s.since))
+			if said != nil {
+				since = max(since, said.since)
+				if said.why == departure { // it may not have heard of that yet
+					since = max(since, v.down.firstSince(said.since))
 				}
-				why = fmt.Sprintf("the reference says that it %s at %.3f s", s.why, s.since.Seconds())
+				why = fmt.Sprintf("the reference says that it %s at %.3f s", said.why, said.since.Seconds())
 			}
 			if t-since < strayAfter {
 				continue

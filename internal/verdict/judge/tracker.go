@@ -52,131 +52,6 @@ type tracker struct {
 	asked time.Duration // the reference's values that had ended by then were asked about
 }
 
-// sighting is a value of the view beside the reference's at one moment.
-type sighting struct {
-	t           time.Duration
-	byTick      bool // the two sides were compared at a tick, and this is which
-	tick        int64
-	view, there point
-	gap         float64       // 0 if explained
-	late        time.Duration // how late it might have been
-	age         time.Duration // if explained
-	ok          bool          // explained
-	wrap        float64       // it would be if a coordinate were shifted by so much: see wrapOf
-	heard       point         // the reference's newest value that the view could know
-	velocity    point         // of the reference, a second
-	pace        point         // of the view
-	own         point         // where the view's own entity was, NaN if that is not known
-}
-
-// explained is a value of the view that the reference explained. The zero value
-// is none.
-type explained struct {
-	t     time.Duration
-	view  point
-	age   time.Duration
-	until time.Duration // it may be less old, up to here
-	ok    bool
-}
-
-// sighting adds what the reference said at that moment.
-func (e explained) sighting(p *path) sighting {
-	return sighting{t: e.t, view: e.view, there: p.at(e.t), age: e.age, ok: true}
-}
-
-// episode is a stretch of unexplained time.
-type episode struct {
-	began     time.Duration // first unexplained moment
-	last      time.Duration // end of the last unexplained stretch
-	known     time.Duration // from when on the view could know better: see couldKnow
-	amount    time.Duration // unexplained time in it, since then
-	certain   bool          // amount reached settle
-	lastMatch time.Duration // the reference's moment that explained the value before
-	before    sighting      // the last that was explained, beside what explained it
-	beside    point         // what the reference had at that moment itself
-	seen      []sighting    // evenly thinned
-	stride    int           // every so many sightings are kept
-	history   []corner      // the reference from some time before the episode on, as far as it is kept
-	early     []sighting    // the first few
-	count     int
-	changes   int // values that the view said while it went on
-	pending   int // likewise, explained ones: they count if it goes on
-	worst     float64
-	evidence  Evidence
-	like      likeness // of an entity that the view alone has
-	healed    healing  // how it was explained again, if nothing unexplained has followed
-}
-
-// healing is how a value came to be explained after an episode.
-type healing struct {
-	ok      bool
-	t       time.Duration // when
-	by      time.Duration // the moment of the reference that explains it
-	value   point         // the view's
-	passing bool          // the reference did not tell the value, but one below and one above
-	byView  bool          // the view changed then; otherwise the reference came to its value
-}
-
-// window is what view.window says of a rule, kept for the many values that one record tells.
-type window struct {
-	rule      *rulebook.Rule
-	t         time.Duration
-	epoch     int // of the judge
-	low, high time.Duration
-	known     bool
-}
-
-// at is the stretch of the path that may explain a value shown at t.
-func (w *window) at(v *view, t time.Duration) (low, high time.Duration, known bool) {
-	if w.t != t || w.epoch != v.judge.epoch {
-		w.t, w.epoch = t, v.judge.epoch
-		w.low, w.high, w.known = v.window(w.rule, t)
-	}
-	return w.low, w.high, w.known
-}
-
-// window is the stretch of the path that may explain a value shown at t.
-func (v *view) window(rule *rulebook.Rule, t time.Duration) (low, high time.Duration, known bool) {
-	if v.asked != t { // everything a record changes is asked about at its time
-		v.asked, v.heard, v.told, v.askedLag = t, v.down.newest(t), v.heardOf(t), -1
-	}
-	if rule.TimeDriven { // right at the moment at which it is said
-		if rule.Compare == rulebook.Exact {
-			return t, v.judge.reach(rule, t) + rule.MaxAhead, true
-		}
-		return t, t + rule.MaxAhead, true
-	}
-	if v.askedLag != rule.MaxDelay {
-		v.askedLag, v.lateHeard = rule.MaxDelay, v.down.newest(t-rule.MaxDelay)
-	}
-	low = min(v.heard-rule.MaxDelay, v.lateHeard)
-	if rule.MaxAhead == 0 {
-		// Of what it has not told yet nobody can say whether it explains the value.
-		return low, v.judge.reach(rule, t), !v.judge.rhythm.speaks(rule.Compare) || !v.judge.rhythm.due(t)
-	}
-	told := v.told
-	if told+rule.MaxAhead > v.judge.now {
-		return low, t, false // the reference has heard nothing from this view since t, or has not answered yet
-	}
-	return low, v.judge.reach(rule, told+rule.MaxAhead), true
-}
-
-// reach is the time of the newest record of the reference that may tell what was so at t.
-func (j *Judge) reach(rule *rulebook.Rule, t time.Duration) time.Duration {
-	if !j.rhythm.speaks(rule.Compare) {
-		return t
-	}
-	return j.rhythm.reach(t)
-}
-
-// opens is from when on what the reference tells of t may have been so.
-func (j *Judge) opens(rule *rulebook.Rule, t time.Duration) time.Duration {
-	if !j.rhythm.speaks(rule.Compare) {
-		return t
-	}
-	return j.rhythm.opens(t)
-}
-
 // say takes in that the view shows a value from t on.
 func (k *tracker) say(j *Judge, v *view, t time.Duration, value point) {
 	k.advance(j, v, t)
@@ -306,17 +181,6 @@ func (k *tracker) settle() {
 	}
 }
 
-// settled has the least age that it can have.
-func (e explained) settled(p *path, within float64) explained {
-	if e.until > e.t-e.age {
-		if last, ok := p.latest(e.view, within, e.t-e.age, e.until); ok {
-			e.age = e.t - last
-		}
-		e.until = 0
-	}
-	return e
-}
-
 // heal notes that the value is explained again from t on, by what the reference said at a moment.
 func (k *tracker) heal(t, by time.Duration) {
 	if e := k.run; !e.healed.ok {
@@ -419,15 +283,6 @@ func (k *tracker) advance(j *Judge, v *view, t time.Duration) {
 	k.rest(v, t)
 }
 
-// expiry is when a match leaves the window. A value that follows from the clock
-// must be right when it is said, and may then stand for lag.
-func (k *tracker) expiry(v *view, match, from time.Duration) time.Duration {
-	if k.rule.TimeDriven && match > -never {
-		return max(from, k.said+k.rule.MaxDelay, match+k.rule.MaxDelay)
-	}
-	return v.expiry(match, k.rule.MaxDelay, from)
-}
-
 // rest ends an episode that has been quiet for long enough.
 func (k *tracker) rest(v *view, t time.Duration) {
 	if k.apart && t-k.run.last >= k.rule.MinDuration && k.match > -never {
@@ -492,20 +347,6 @@ func (k *tracker) apartFrom(j *Judge, v *view, from, to time.Duration, held bool
 	}
 }
 
-// couldKnow is from when on a view could know that what it predicts at t is
-// wrong: when it hears of the reference at or after the moment at which the
-// reference heard of t. Until then a prediction may be proved wrong by what
-// nobody could foresee, like a push. Where nothing is predicted, or packets are
-// not known, it is t.
-func (k *tracker) couldKnow(v *view, t time.Duration) time.Duration {
-	if k.rule.MaxAhead == 0 || !v.down.known {
-		return t
-	}
-	return max(t, v.down.firstSince(v.heardOf(t)))
-}
-
-const sightingsKept = 48
-
 // note keeps a sighting, evenly thinned.
 func (k *tracker) note(v *view, s sighting) {
 	e := k.run
@@ -522,47 +363,6 @@ func (k *tracker) note(v *view, s sighting) {
 		}
 		k.surroundings(v, s)
 	})
-}
-
-// note keeps a sighting, evenly thinned; those that stay are filled in.
-func (e *episode) note(p *path, s sighting, fill func(s *sighting)) {
-	e.remember(p)
-	if len(e.early) < valueRows {
-		e.early = append(e.early, s)
-	}
-	e.count++
-	if (e.count-1)%e.stride != 0 {
-		return
-	}
-	e.seen, e.stride = thinned(e.seen, e.stride)
-	fill(&s)
-	e.seen = append(e.seen, s)
-}
-
-// historyKept is how many corners of the reference an episode keeps, to be explained by.
-const historyKept = 2048
-
-// remember keeps what the reference did since the last time.
-func (e *episode) remember(p *path) {
-	from := 0
-	if n := len(e.history); n > 0 {
-		from = max(0, p.seek(e.history[n-1].t)+1)
-	}
-	if room := historyKept - len(e.history); from < len(p.corners) && room > 0 {
-		e.history = append(e.history, p.corners[from:min(len(p.corners), from+room)]...)
-	}
-}
-
-// thinned makes room for one more sighting: of a full list every other one stays, and from
-// then on every other one is kept.
-func thinned(seen []sighting, stride int) ([]sighting, int) {
-	if len(seen) < sightingsKept {
-		return seen, stride
-	}
-	for i := range sightingsKept / 2 {
-		seen[i] = seen[2*i]
-	}
-	return seen[:sightingsKept/2], 2 * stride
 }
 
 // close ends the episode; a certain one becomes a finding.

@@ -338,7 +338,7 @@ func (d *Verdict) warn(j *Judge) {
 		switch {
 		case slices.ContainsFunc(d.Warnings, func(w Warning) bool { return w.View == r.Name && w.Grave }): // it says why
 		case !v.everJoined:
-			refused := j.roster[r.Name] != nil && j.roster[r.Name].why == refusal
+			refused := j.roster.refused(r.Name)
 			text := " was never in the match, so nothing of it was compared"
 			if refused {
 				text = " was refused, so nothing of it was compared"

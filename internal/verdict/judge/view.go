@@ -183,47 +183,8 @@ func (j *Judge) client(v *view, r *trace.Record) {
 		v.saysItLeft = true
 		j.leave(v, t)
 	}
-	if r.Event != "" {
-		j.heardEvent(v, r)
-	}
-	j.follow(v, r)
-	if j.ticks != nil {
-		return
-	}
-	if len(r.State) == 0 && len(r.Despawned) == 0 && !r.Full {
-		return
-	}
-	j.stamp++
-	var last *mirror
-	repeats := false
-	for i := range r.State {
-		c := &r.State[i]
-		if last == nil || last.entity != c.Entity {
-			j.settleMirror(v, last, t)
-			last = v.mirror(c.Entity)
-			last.stamp = j.stamp
-			if !last.isThere {
-				last.isThere = true
-				j.meet(v, last, t)
-			}
-		}
-		if c.Field != trace.Exists {
-			repeats = !last.set(c.Field, c.Value) || repeats
-		}
-	}
-	j.settleMirror(v, last, t)
-	v.rhythm.tell(t, repeats)
-	for _, e := range r.Despawned {
-		if m := v.mirrorOf(e); m != nil {
-			j.part(v, m, t)
-		}
-	}
-	if r.Full {
-		for _, m := range v.mirrors {
-			if m != nil && m.isThere && m.stamp != j.stamp {
-				j.part(v, m, t)
-			}
-		}
+	for _, q := range j.questions {
+		q.take(v, r)
 	}
 }
 

@@ -1,0 +1,87 @@
+package judge
+
+import (
+	"time"
+
+	"zitherwheel/internal/trace"
+)
+
+// fields asks whether what the views show agrees with what the reference has: every entity's
+// existence, and every value that a rule compares. A tracker follows each.
+type fields struct{ match *Judge }
+
+// take takes in what a view shows.
+func (f *fields) take(v *view, r *trace.Record) {
+	j, t := f.match, r.T
+	if v.number == 0 || len(r.State) == 0 && len(r.Despawned) == 0 && !r.Full {
+		return
+	}
+	j.stamp++
+	var last *mirror
+	repeats := false
+	for i := range r.State {
+		c := &r.State[i]
+		if last == nil || last.entity != c.Entity {
+			j.settleMirror(v, last, t)
+			last = v.mirror(c.Entity)
+			last.stamp = j.stamp
+			if !last.isThere {
+				last.isThere = true
+				j.meet(v, last, t)
+			}
+		}
+		if c.Field != trace.Exists {
+			repeats = !last.set(c.Field, c.Value) || repeats
+		}
+	}
+	j.settleMirror(v, last, t)
+	v.rhythm.tell(t, repeats)
+	for _, e := range r.Despawned {
+		if m := v.mirrorOf(e); m != nil {
+			j.part(v, m, t)
+		}
+	}
+	if r.Full {
+		for _, m := range v.mirrors {
+			if m != nil && m.isThere && m.stamp != j.stamp {
+				j.part(v, m, t)
+			}
+		}
+	}
+}
+
+// come looks at everything that nobody spoke about lately, up to t.
+func (f *fields) come(t time.Duration) {
+	j := f.match
+	for _, v := range j.views[1:] {
+		if !v.in {
+			continue
+		}
+		for _, m := range v.mirrors {
+			if m != nil && m.known != nil && !m.sleeps(t) {
+				j.expect(v, m, t)
+				if m.existence != nil {
+					m.existence.advance(j, v, t)
+				}
+				for _, k := range m.trackers {
+					k.advance(j, v, t)
+					if k.rule.EveryValue && k.active {
+						k.askBack(j, v, t)
+					}
+				}
+			}
+		}
+	}
+}
+
+// end leaves open whatever is still going on.
+func (f *fields) end(t time.Duration) {
+	for _, v := range f.match.views[1:] {
+		v.each(func(k *tracker) {
+			if k.active {
+				k.advance(f.match, v, t)
+				k.close(v, k.run.last, k.run.last >= v.heldUntil(k.rule, t))
+			}
+		})
+	}
+}
