@@ -75,7 +75,25 @@ match was cut short or a client was not compared; 130 interrupted.`,
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%s; see %s --help", flagError(c, err), c.CommandPath())
 	})
-	root.AddCommand(demoCommand(), runCommand(), checkCommand(), faultsCommand(), selftestCommand(), demoPrograms(), preflightCommand(), relayCommand(), reportCommand(), showCommand(), linksCommand(), planCommand(), tailCommand(), huntCommand(), replayCommand(), whyCommand(), shrinkCommand(), sweepCommand(), compareCommand(), manCommand(), versionCommand(), guardCommand())
+	for _, g := range []struct {
+		id, title string
+		commands  []*cobra.Command
+	}{
+		{"begin", "Begin", []*cobra.Command{demoCommand(), planCommand(), preflightCommand()}},
+		{"play", "Play and judge", []*cobra.Command{runCommand(), checkCommand(), tailCommand(), relayCommand()}},
+		{"look", "Look", []*cobra.Command{showCommand(), reportCommand()}},
+		{"rare", "Rare failures", []*cobra.Command{huntCommand(), replayCommand(), whyCommand(), shrinkCommand()}},
+		{"measure", "Measure", []*cobra.Command{sweepCommand(), compareCommand(), costCommand()}},
+		{"set-up", "Set up", []*cobra.Command{linksCommand(), faultsCommand(), selftestCommand(), demoPrograms(), manCommand(), versionCommand(), guardCommand()}},
+	} {
+		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title + ":"})
+		for _, c := range g.commands {
+			c.GroupID = g.id
+			root.AddCommand(c)
+		}
+	}
+	root.SetHelpCommandGroupID("set-up")
+	root.SetCompletionCommandGroupID("set-up")
 	root.Version = "is set so that there is --version"
 	root.SetVersionTemplate(versionText())
 	root.InitDefaultCompletionCmd(args...)

@@ -4,6 +4,7 @@ package match_test
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -119,7 +120,7 @@ func TestAServerThatHangsIsNoPassAndBlamesNobody(t *testing.T) {
 	spoil(p, "server", "stop later", "server-stops")
 	r := broken(t, p)
 	assert.Equal(t, judge.Inconclusive, r.Verdict.Outcome)
-	assert.Empty(t, r.Verdict.Findings)
+	assert.Empty(t, whys(r.Verdict))
 	b := r.Ending.BreakOf(ending.Silent, "server")
 	require.NotNil(t, b)
 	assert.Contains(t, b.How, "its process is stopped")
@@ -133,7 +134,7 @@ func TestAClientThatHangsIsNamed(t *testing.T) {
 	spoilOne(p, "stop later", "client-stops")
 	r := broken(t, p)
 	assert.Equal(t, judge.Inconclusive, r.Verdict.Outcome)
-	assert.Empty(t, r.Verdict.Findings)
+	assert.Empty(t, whys(r.Verdict))
 	require.NotNil(t, r.Ending.BreakOf(ending.Silent, "fern"))
 }
 
@@ -145,7 +146,7 @@ func TestAServerWithoutATraceIsNoDesync(t *testing.T) {
 	r, err := match.Run(context.Background(), p, match.Options{Folder: folder, Guard: []string{"guard"}})
 	require.NoError(t, err)
 	assert.Equal(t, judge.Inconclusive, r.Verdict.Outcome)
-	assert.Empty(t, r.Verdict.Findings)
+	assert.Empty(t, whys(r.Verdict))
 	assert.Contains(t, r.Ending.Why, "the server told nothing in its trace: no trace line has come, only log text")
 }
 
@@ -160,7 +161,7 @@ func TestATraceThatBreaksOffIsNoFrozenGame(t *testing.T) {
 			spoilOne(p, c.what, "trace-"+strings.ReplaceAll(c.what, " ", "-"))
 			p.Build.Client.Trace, p.Build.Client.Drive = plan.SocketTrace, plan.SocketDrive
 			r := broken(t, p)
-			assert.Empty(t, r.Verdict.Findings)
+			assert.Empty(t, whys(r.Verdict))
 			b := r.Ending.BreakOf(ending.TraceBroken, "fern")
 			if c.back {
 				assert.Nil(t, b, "a second connection beside the first is read too")
@@ -181,7 +182,7 @@ func TestATraceThatComesBackIsJudgedAgain(t *testing.T) {
 	spoilOne(p, "over a socket that comes back", "trace-comes-back")
 	p.Build.Client.Trace, p.Build.Client.Drive = plan.SocketTrace, plan.SocketDrive
 	r := broken(t, p)
-	assert.Empty(t, r.Verdict.Findings)
+	assert.Empty(t, whys(r.Verdict))
 	b := r.Ending.BreakOf(ending.TraceBroken, "fern")
 	require.NotNil(t, b)
 	assert.Greater(t, b.Back, b.At)
@@ -196,3 +197,11 @@ func TestATraceThatComesBackIsJudgedAgain(t *testing.T) {
 
 // stopSelf stops this process as a debugger or a frozen machine would.
 func stopSelf() { _ = syscall.Kill(os.Getpid(), syscall.SIGSTOP) }
+
+// whys are what a verdict's findings say.
+func whys(v *judge.Verdict) (list []string) {
+	for _, f := range v.Findings {
+		list = append(list, fmt.Sprintf("%s of %s at %s: %s", f.Signature, f.Entity, f.BeganAt, f.Why))
+	}
+	return list
+}

@@ -80,7 +80,7 @@ func BenchmarkQuestion(b *testing.B) {
 			i := 30
 			for b.Loop() {
 				t := time.Duration(i)*50*ms - 10*ms
-				if !ask(place((t-200*ms).Seconds()), t) {
+				if !ask(place((t - 200*ms).Seconds()), t) {
 					b.Fatal("it was there")
 				}
 				if i++; i == records {

@@ -144,7 +144,7 @@ func ties(f *Finding) (list []tie) {
 		return list
 	}
 	while("%s %s", f.Kind, f.Subject)
-	if f.Subject.About == AboutEvent { // whatever loses or repeats one does it with others
+	if f.Subject.About == AboutEvent && f.overall() == 0 { // whatever loses or repeats one does it with others
 		again("%s of events in %s", f.Kind, f.View)
 	}
 	if f.Entity != "" {
