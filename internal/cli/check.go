@@ -22,7 +22,7 @@ import (
 )
 
 func checkCommand() *cobra.Command {
-	var server, rulesPath string
+	var server, rulesPath, out string
 	var clients []string
 	var align, reference string
 	var asJSON, strict, keep bool
@@ -39,6 +39,7 @@ equal ticks are compared (tick), or the clock of each view is fitted from its pi
 and server_t lines, or else from how entities move (estimated).`,
 		Example: `  zwheel check runs/mine
   zwheel check --server server.jsonl --client fern=fern.jsonl.gz --rules rules.yaml
+  zwheel check --server server.jsonl --client fern=fern.jsonl --rules rules.yaml --out runs/by-hand
   zwheel check --client a=a.jsonl --client b=b.jsonl --client c=c.jsonl --rules rules.yaml --reference none`,
 		ValidArgsFunction: completeRuns,
 		Args:              cobra.MaximumNArgs(1),
@@ -53,6 +54,8 @@ and server_t lines, or else from how entities move (estimated).`,
 			switch {
 			case keep && run == nil:
 				return usage("--keep goes with a run folder, where the verdict is kept")
+			case out != "" && run != nil:
+				return usage("--out makes a run folder of traces; %s is one already", args[0])
 			case keep && run.About.How == ending.Running:
 				return usage("--keep: %s is being written, or was cut off; what is recorded of it is judged each time anew", args[0])
 			}
@@ -89,6 +92,11 @@ and server_t lines, or else from how entities move (estimated).`,
 					return failed(err)
 				}
 			}
+			if out != "" {
+				if err := feed.Keep(out, traces, result); err != nil {
+					return &exitError{exitUsage, err}
+				}
+			}
 			if asJSON {
 				c.OutOrStdout().Write(encoded)
 			} else {
@@ -115,6 +123,7 @@ and server_t lines, or else from how entities move (estimated).`,
 	c.Flags().BoolVar(&asJSON, "json", false, "print the verdict as JSON, like findings.json")
 	c.Flags().BoolVar(&strict, "strict", false, "a match is no pass if anything that should have been compared was not")
 	c.Flags().IntVar(&entities, "max-entities", trace.MostEntities, "how many entities the traces may name (default the plan's)")
+	c.Flags().StringVar(&out, "out", "", "make a run folder of the traces, for show, report and cost")
 	c.Flags().BoolVar(&keep, "keep", false, "save the verdict in the run folder, for report, show and compare")
 	return c
 }

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"zitherwheel/internal/match"
 	"zitherwheel/internal/verdict/judge"
 )
 
@@ -40,7 +41,12 @@ func (e *exitError) Error() string {
 func usage(format string, args ...any) error {
 	return &exitError{exitUsage, fmt.Errorf(format, args...)}
 }
-func failed(err error) error { return &exitError{exitFailed, err} }
+func failed(err error) error {
+	if errors.Is(err, match.ErrRecorded) { // nothing failed: it was asked of the wrong folder
+		return &exitError{exitUsage, err}
+	}
+	return &exitError{exitFailed, err}
+}
 
 // quiet ends the program with a code and no message.
 func quiet(code int) error {

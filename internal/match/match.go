@@ -10,6 +10,7 @@ package match
 
 import (
 	"context"
+	"errors"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -144,12 +145,26 @@ func (o *Options) length(p *plan.Plan) time.Duration {
 // recorded and not as it goes: clocks are brought together by looking at whole traces.
 func judgedAfterwards(p *plan.Plan) bool { return p.Align != "" && p.Align != feed.Shared }
 
+// ErrRecorded is the error of a plan of which nothing can be played.
+var ErrRecorded = errors.New("these traces were recorded elsewhere (clock: recorded), and there is nothing to play")
+
+// Playable is ErrRecorded if a plan cannot be played, on whatever clock.
+func Playable(p *plan.Plan) error {
+	if _, known := p.Game.Played(); !known && !p.Build.Given() || p.Clock == plan.Recorded {
+		return ErrRecorded
+	}
+	return nil
+}
+
 // Run plays a match, judges it and records it. When ctx is done it stops and keeps
 // what there is. The error of a folder that cannot be made wraps
 // run.ErrExists if it is there already.
 func Run(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
 	p, _, err := p.Drawn()
 	if err != nil {
+		return nil, err
+	}
+	if err := Playable(p); err != nil {
 		return nil, err
 	}
 	if p.Clock == plan.Wall || judgedAfterwards(p) {

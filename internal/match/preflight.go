@@ -33,6 +33,9 @@ type Step struct {
 // can be wrong, and stops at the first thing that is. It hands every step to each
 // as it was done, and reports whether all went well.
 func Preflight(ctx context.Context, p *plan.Plan, options Options, each func(Step)) (bool, error) {
+	if err := Playable(p); err != nil {
+		return false, err
+	}
 	m, err := newWall(p, options)
 	if err != nil {
 		return false, err

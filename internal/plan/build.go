@@ -277,6 +277,12 @@ func writePorts(ports []Port) any {
 // key can be blamed for. Folders are relative to that of the plan.
 func (p *Plan) completeBuild(file string) error {
 	b := &p.Build
+	if p.Clock == Recorded {
+		if b.Given() {
+			return errors.New("clock: recorded is of traces from elsewhere; to play the build write clock: wall")
+		}
+		return nil
+	}
 	if !b.Given() {
 		if _, known := p.Game.Played(); !known {
 			return fmt.Errorf("game: %q is no demo game of ours; say how it is started under build, or write name: %s", p.Game.Name, strings.Join(game.Names(), " or "))

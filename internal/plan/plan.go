@@ -22,7 +22,7 @@ type Plan struct {
 	Title       string
 	Seed        uint64
 	Duration    time.Duration // of the match
-	Clock       string        // Virtual or Wall
+	Clock       string        // Virtual, Wall or Recorded
 	Game        Game
 	Build       Build
 	Links       []link.Pair
@@ -72,6 +72,9 @@ func (p *Plan) Setup() game.Setup {
 const (
 	Virtual = "virtual" // as fast as it can be computed, and the same bytes each time
 	Wall    = "wall"    // real processes and sockets
+
+	// Recorded is the clock of what nobody can play: traces that were recorded elsewhere.
+	Recorded = "recorded"
 )
 
 // Bot is one player.

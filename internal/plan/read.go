@@ -86,7 +86,7 @@ func (p *Plan) keys() []key {
 		textKey("title", &p.Title),
 		seedKey("seed", &p.Seed),
 		durationKey("duration", &p.Duration),
-		wordKey("clock", &p.Clock, []string{Virtual, Wall}),
+		wordKey("clock", &p.Clock, []string{Virtual, Wall, Recorded}),
 		nestedKey("game", []key{
 			textKey("name", &p.Game.Name),
 			wholeKey("population", &p.Game.Population, 0, 100),
@@ -244,7 +244,7 @@ func stepKeys(s *bot.Step) []key {
 
 // check runs what was put off until the whole document was read.
 func (p *Plan) check() error {
-	if p.Game.Name == "" && !p.Build.Given() {
+	if p.Game.Name == "" && !p.Build.Given() && p.Clock != Recorded {
 		p.Game.Name = DemoGame
 	}
 	checks := p.checks

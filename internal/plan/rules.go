@@ -44,7 +44,7 @@ func GameRules(g game.Game) rulebook.Rules {
 // by YAML has them already.
 func (p *Plan) addGameRules() {
 	played, known := p.Game.Played()
-	if !known || p.Build.Given() {
+	if !known || p.Build.Given() || p.Clock == Recorded {
 		return
 	}
 	rules := GameRules(played)

@@ -50,6 +50,9 @@ func Load(ctx context.Context, run *run.Run) (*Recording, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := match.Playable(p); err != nil {
+		return nil, err
+	}
 	r := &Recording{Run: run, Plan: p, Outcomes: map[Way][]link.Outcome{}, Script: map[string][]bot.Moment{}}
 	said, err := feed.Recorded(ctx, run, p)
 	if err != nil {

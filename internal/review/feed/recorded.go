@@ -21,7 +21,7 @@ import (
 // judge them otherwise changes what they hold.
 func Run(run *run.Run, p *plan.Plan) Traces {
 	t := Traces{Packets: run.PacketsPath(), Rules: p.Rules, Align: p.Align, Reference: p.Reference, Strict: p.Strict, Entities: p.MaxEntities,
-		Ending: run.About.Ending, MayHush: true, OneClock: true}
+		Ending: run.About.Ending, MayHush: true, OneClock: p.Clock != plan.Recorded}
 	t.Logs = func(each func(view string, at time.Duration, text string)) error { return readLogs(run, each) }
 	var timing metrics.Timing
 	if run.Timing(&timing) {
