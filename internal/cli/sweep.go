@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"time"
 
@@ -18,6 +19,7 @@ import (
 	"zitherwheel/internal/output/page"
 	"zitherwheel/internal/output/report"
 	"zitherwheel/internal/plan"
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 func sweepCommand() *cobra.Command {
@@ -25,6 +27,7 @@ func sweepCommand() *cobra.Command {
 	var vary []string
 	var out, clock string
 	var tolerate float64
+	var show []string
 	var asJSON bool
 	c := &cobra.Command{
 		Use:   "sweep PLAN --vary VALUE=RANGE [--vary VALUE=RANGE]",
@@ -39,10 +42,15 @@ jitter, loss, burst, rate and so on; latency is one way); bots, their number; or
 value in the plan, like game.rates.send or links.hill.down.loss. A range is 0..400ms (in at
 most 20 round steps), 0..400ms/50ms (in steps of 50 ms), or a list like 10,20,30.
 
+Every point has all measures of its matches: the median of the worst views', with its 95% interval.
+--show names those that are told in the table and drawn as curves (docs/measures.md); every point
+is then played, also where all around it hold.
+
 Writes a folder with sweep.json, sweep.csv, sweep.png and sweep.html. Exits with 0 if the
 points could be played, 3 if none could.`,
 		Example: `  zwheel sweep examples/healthy.yaml --vary latency=0..800ms/100ms --vary loss=0..60%/10%
-  zwheel sweep examples/healthy.yaml --vary game.rates.send=5,10,20,30`,
+  zwheel sweep examples/healthy.yaml --vary game.rates.send=5,10,20,30
+  zwheel sweep examples/healthy.yaml --vary game.rates.send=2,5,10,20,30 --show unevenness,age-p95-ms,down-bytes-per-second`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: completePlans,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -63,6 +71,12 @@ points could be played, 3 if none could.`,
 			if o.Tolerate = tolerate / 100; !(o.Tolerate > 0 && o.Tolerate < 1) {
 				return usage("--tolerate %v: write percent, above 0 and below 100", tolerate)
 			}
+			for _, name := range show {
+				if !slices.Contains(rulebook.Measures, name) {
+					return usage("--show %s: there is no such measure; there are %s", name, join(rulebook.Measures))
+				}
+			}
+			o.Full = o.Full || len(show) > 0
 			if out == "" {
 				if out, err = freeFolder("sweeps", p); err != nil {
 					return err
@@ -79,13 +93,15 @@ points could be played, 3 if none could.`,
 			case err != nil:
 				return failed(err)
 			}
-			if err := leaveSweep(out, r); err != nil {
+			if err := leaveSweep(out, r, show); err != nil {
 				return failed(err)
 			}
 			if asJSON {
 				err = printJSON(c, r)
 			} else {
-				report.NewText(c.OutOrStdout()).Sweep(r)
+				text := report.NewText(c.OutOrStdout())
+				text.Sweep(r)
+				text.SweepMeasures(r, show)
 				fmt.Fprintf(c.OutOrStdout(), "\nSweep: %s\n", filepath.Join(out, "sweep.html"))
 			}
 			switch {
@@ -104,11 +120,13 @@ points could be played, 3 if none could.`,
 	f.Float64Var(&tolerate, "tolerate", 10, "percent of matches that may fail where the game holds")
 	f.IntVar(&o.Most, "max", 60, "most matches at a point")
 	f.BoolVar(&o.Full, "full", false, "play every point of the grid")
+	f.StringSliceVar(&show, "show", nil, "measures to tell and draw, like unevenness,down-bytes-per-second")
 	f.StringVar(&out, "out", "", "folder to make for the results (default sweeps/TITLE-SEED)")
 	f.IntVar(&o.Workers, "at-once", 0, "matches to play at once (default one per core, two on the wall clock)")
 	f.StringVar(&clock, "clock", "", "clock to play on: virtual or wall (default the plan's)")
 	f.BoolVar(&asJSON, "json", false, "print sweep.json")
 	complete(c, "clock", []string{plan.Virtual, plan.Wall})
+	complete(c, "show", rulebook.Measures)
 	return c
 }
 
@@ -124,12 +142,12 @@ func sweepProgress(c *cobra.Command) func(points, matches int) {
 }
 
 // leaveSweep leaves the results of a sweep in a folder.
-func leaveSweep(folder string, r *sweep.Result) error {
+func leaveSweep(folder string, r *sweep.Result, show []string) error {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return err
 	}
 	var html, table bytes.Buffer
-	if err := page.Sweep(&html, r); err != nil {
+	if err := page.Sweep(&html, r, show); err != nil {
 		return err
 	}
 	rows := csv.NewWriter(&table)
@@ -137,11 +155,24 @@ func leaveSweep(folder string, r *sweep.Result) error {
 	for _, a := range r.Axes {
 		heads = append(heads, a.Path)
 	}
-	failures := []error{rows.Write(append(heads, "mark", "inferred", "failed", "matches", "share_low", "share_high", "first"))}
+	measures := r.Measures()
+	heads = append(heads, "mark", "inferred", "failed", "matches", "share_low", "share_high", "first")
+	for _, name := range measures {
+		heads = append(heads, name, name+" low", name+" high")
+	}
+	failures := []error{rows.Write(heads)}
 	for _, p := range r.Points {
 		row := append([]string{}, p.Values...)
-		failures = append(failures, rows.Write(append(row, string(p.Mark), strconv.FormatBool(p.Inferred), strconv.Itoa(p.Failed), strconv.Itoa(p.Matches),
-			strconv.FormatFloat(p.Low, 'f', -1, 64), strconv.FormatFloat(p.High, 'f', -1, 64), p.First)))
+		number := func(f float64) string { return strconv.FormatFloat(f, 'f', -1, 64) }
+		row = append(row, string(p.Mark), strconv.FormatBool(p.Inferred), strconv.Itoa(p.Failed), strconv.Itoa(p.Matches), number(p.Low), number(p.High), p.First)
+		for _, name := range measures {
+			if v, measured := p.Measures[name]; measured {
+				row = append(row, number(v.Median), number(v.Low), number(v.High))
+			} else {
+				row = append(row, "", "", "")
+			}
+		}
+		failures = append(failures, rows.Write(row))
 	}
 	rows.Flush()
 	files := map[string][]byte{"sweep.csv": table.Bytes(), "sweep.html": html.Bytes()}
@@ -149,6 +180,11 @@ func leaveSweep(folder string, r *sweep.Result) error {
 		var png bytes.Buffer
 		failures = append(failures, f.PNG(&png))
 		files["sweep.png"] = png.Bytes()
+	}
+	if f, ok := chart.SweepCurves(r, show); ok {
+		var png bytes.Buffer
+		failures = append(failures, f.PNG(&png))
+		files["curves.png"] = png.Bytes()
 	}
 	failures = append(failures, atomicfile.JSON(filepath.Join(folder, "sweep.json"), r))
 	for name, content := range files {

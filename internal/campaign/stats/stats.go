@@ -4,6 +4,7 @@ package stats
 
 import (
 	"math"
+	"slices"
 	"sort"
 
 	"gonum.org/v1/gonum/stat"
@@ -185,4 +186,27 @@ func (t *Sequential) Saw(wrong bool) (decided, bad bool) {
 	const fault = 0.05
 	bound := math.Log((1 - fault) / fault)
 	return math.Abs(t.sum) >= bound, t.sum >= bound
+}
+
+// Median is the median of values, with the interval that holds the true one with 95% confidence,
+// or more: between two of the values, of which so many are smaller and larger that chance puts as
+// many there in 2.5% of cases at most (Hahn and Meeker, Statistical Intervals, 1991). Of fewer
+// than six values it is all of them.
+func Median(values []float64) (median, low, high float64) {
+	n := len(values)
+	if n == 0 {
+		return math.NaN(), math.NaN(), math.NaN()
+	}
+	sorted := slices.Sorted(slices.Values(values))
+	median = sorted[n/2]
+	if n%2 == 0 {
+		median = (sorted[n/2-1] + sorted[n/2]) / 2
+	}
+	halves := distuv.Binomial{N: float64(n), P: 0.5}
+	k := 0
+	for k < n/2 && halves.CDF(float64(k)) <= 0.025 {
+		k++
+	}
+	k = max(0, k-1)
+	return median, sorted[k], sorted[n-1-k]
 }

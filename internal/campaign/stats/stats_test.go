@@ -153,3 +153,28 @@ func TestSurpriseIsTheSumOfAllThatIsAsImprobable(t *testing.T) {
 		require.InDelta(t, min(1, sum), Surprise(k1, n1, k2, n2), 1e-9)
 	})
 }
+
+// The interval of a median holds the true one in 95% of cases or more, and not in nearly all.
+func TestTheIntervalOfAMedianHoldsIt(t *testing.T) {
+	for _, n := range []int{6, 7, 15, 40} {
+		random := rand.New(rand.NewPCG(uint64(n), 7))
+		const trials = 4000
+		held := 0
+		for range trials {
+			var values []float64
+			for range n {
+				values = append(values, math.Exp(random.NormFloat64())) // of which the median is 1
+			}
+			median, low, high := Median(values)
+			require.LessOrEqual(t, low, median)
+			require.LessOrEqual(t, median, high)
+			if low <= 1 && 1 <= high {
+				held++
+			}
+		}
+		assert.GreaterOrEqual(t, float64(held)/trials, 0.945, "%d values", n)
+		assert.LessOrEqual(t, float64(held)/trials, 0.99, "%d values", n)
+	}
+	median, low, high := Median([]float64{4, 2})
+	assert.Equal(t, []float64{3, 2, 4}, []float64{median, low, high})
+}

@@ -59,6 +59,8 @@ type Point struct {
 	High     float64  `json:"share_high"`
 	First    string   `json:"first,omitempty"` // what went wrong most often
 	Why      string   `json:"why,omitempty"`   // it could not be played
+
+	Measures map[string]Typical `json:"measures,omitempty"` // by the names that limits have
 }
 
 // Result is what came of a sweep. Its JSON is sweep.json.
@@ -303,7 +305,7 @@ func (s *sweeper) point(ctx context.Context, at []int) (*Point, error) {
 		return nil, err
 	}
 	test := stats.NewSequential(s.o.Tolerate)
-	found := map[string]int{}
+	found, measured := map[string]int{}, map[string][]float64{}
 	failures := 0
 	for p.Mark == Unknown {
 		one := *varied
@@ -323,6 +325,11 @@ func (s *sweeper) point(ctx context.Context, at []int) (*Point, error) {
 			continue
 		}
 		p.Matches++
+		if r.Measures != nil {
+			for name, v := range r.Measures.Worst() {
+				measured[name] = append(measured[name], v)
+			}
+		}
 		wrong := r.Verdict.Outcome == judge.OutOfSync
 		if wrong {
 			p.Failed++
@@ -343,6 +350,7 @@ func (s *sweeper) point(ctx context.Context, at []int) (*Point, error) {
 		}
 	}
 	_, p.Low, p.High = stats.Share(p.Failed, p.Matches)
+	p.Measures = typical(measured)
 	return p, nil
 }
 

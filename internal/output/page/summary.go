@@ -63,6 +63,7 @@ type huntData struct {
 type sweepData struct {
 	*sweep.Result
 	Figure *shown
+	Drawn  *shown // measures as curves
 	X, Y   string
 	Border [][2]string
 }
@@ -78,8 +79,12 @@ func Hunt(w io.Writer, r *hunt.Result) error {
 }
 
 // Sweep writes the page of a sweep.
-func Sweep(w io.Writer, r *sweep.Result) error {
+func Sweep(w io.Writer, r *sweep.Result, show []string) error {
 	d := &sweepData{Result: r}
+	if f, ok := chart.SweepCurves(r, show); ok {
+		drawn := drawing(f)
+		d.Drawn = &drawn
+	}
 	if f, ok := chart.Sweep(r); ok {
 		drawn := drawing(f)
 		d.Figure = &drawn

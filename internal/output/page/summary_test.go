@@ -46,7 +46,7 @@ func summaries(t *testing.T) map[string]string {
 		"quiet": func(b *bytes.Buffer) error {
 			return page.Hunt(b, &hunt.Result{Title: "quiet", Matches: 30, InSync: 30})
 		},
-		"sweep":   func(b *bytes.Buffer) error { return page.Sweep(b, sweptPage()) },
+		"sweep":   func(b *bytes.Buffer) error { return page.Sweep(b, sweptPage(), nil) },
 		"compare": func(b *bytes.Buffer) error { return page.Compare(b, compared()) },
 	} {
 		var b bytes.Buffer
@@ -100,7 +100,7 @@ func TestALargeSweepStaysASmallPage(t *testing.T) {
 		r.Points = append(r.Points, sweep.Point{At: []int{i / 60, i % 60}, Values: []string{"1ms", "1%"}, Mark: sweep.Holds, Inferred: i%7 > 0, Matches: max(0, 1-i%7)})
 	}
 	var b bytes.Buffer
-	require.NoError(t, page.Sweep(&b, r))
+	require.NoError(t, page.Sweep(&b, r, []string{"unevenness"}))
 	assert.Less(t, b.Len(), 3<<20)
 	assert.Equal(t, 515+1, strings.Count(b.String(), "<td>holds")+1, "only what was played is listed")
 }

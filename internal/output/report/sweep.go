@@ -133,3 +133,57 @@ func (t *Text) points(r *sweep.Result) {
 	table.write(t.w)
 	t.undecided(r)
 }
+
+// SweepMeasures writes what was measured at the points that were played.
+func (t *Text) SweepMeasures(r *sweep.Result, names []string) {
+	if len(names) == 0 {
+		return
+	}
+	fmt.Fprintln(t.w, "\nMedians over the matches of a point, of the worst view in each (95% interval):")
+	knees := map[string]int{}
+	for _, c := range r.Curves(names) {
+		if c.Knee >= 0 {
+			knees[c.Measure] = c.At[c.Knee]
+		}
+	}
+	var table table
+	table.right = true
+	var heads []string
+	for _, a := range r.Axes {
+		heads = append(heads, a.Path)
+	}
+	heads[0] = "  " + heads[0]
+	table.row(append(heads, names...)...)
+	for i, p := range r.Points {
+		if p.Matches == 0 {
+			continue
+		}
+		row := append([]string{}, p.Values...)
+		row[0] = "  " + row[0]
+		for _, name := range names {
+			v, measured := p.Measures[name]
+			switch knee, turns := knees[name]; {
+			case !measured:
+				row = append(row, "not measured")
+			case turns && knee == i:
+				row = append(row, "turns here: "+typical(v))
+			default:
+				row = append(row, typical(v))
+			}
+		}
+		table.row(row...)
+	}
+	table.write(t.w)
+}
+
+func typical(v sweep.Typical) string {
+	return fmt.Sprintf("%s (%s to %s)", figure(v.Median), figure(v.Low), figure(v.High))
+}
+
+// figure is a number with three digits that matter, or whole.
+func figure(f float64) string {
+	if f >= 1000 || f <= -1000 {
+		return Number(int(f + 0.5))
+	}
+	return fmt.Sprintf("%.3g", f)
+}
