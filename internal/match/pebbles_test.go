@@ -228,7 +228,7 @@ func TestOrdinaryKindsOfGamePassPreflightAndPlay(t *testing.T) {
 			assert.Equal(t, c.skipped, skipped)
 			r, err := match.Run(context.Background(), p, match.Options{Folder: filepath.Join(t.TempDir(), "run"), Guard: []string{"guard"}})
 			require.NoError(t, err)
-			assert.Empty(t, r.Verdict.Findings)
+			assert.Empty(t, whys(r.Verdict))
 			assert.Equal(t, judge.InSync, r.Verdict.Outcome, r.Verdict.NotWell())
 		})
 	}

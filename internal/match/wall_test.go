@@ -154,7 +154,7 @@ func TestWhateverABuildDoesTheRunEndsAndSaysSo(t *testing.T) {
 					if !testing.Short() { // with the race detector all is too slow to be right in time
 						assert.Greater(t, r.Verdict.Comparisons, 100)
 						if c.what != "flood" { // which starves the others of the machine
-							assert.Empty(t, r.Verdict.Findings)
+							assert.Empty(t, whys(r.Verdict))
 						}
 					}
 				}
@@ -199,7 +199,7 @@ func TestTracesAndControlLinesGoTheWayThatThePlanSays(t *testing.T) {
 				assert.NotNil(t, r.Ending.BreakOf(ending.TraceBroken, "fern"))
 				return
 			}
-			assert.Empty(t, r.Verdict.Findings)
+			assert.Empty(t, whys(r.Verdict))
 			assert.Greater(t, r.Verdict.Comparisons, 200)
 		})
 	}
@@ -223,7 +223,7 @@ watch: [{entities: dog/*, fields: [x, y], compare: distance, tolerance: 1, max-d
 	require.NoError(t, err)
 	require.Equal(t, ending.Complete, r.Ending.How, "%s %v", r.Ending.Why, r.Ending.Log)
 	assert.Empty(t, r.NeverIn)
-	assert.Empty(t, r.Verdict.Findings)
+	assert.Empty(t, whys(r.Verdict))
 	require.Len(t, r.Verdict.Views, 2)
 	assert.Greater(t, r.Verdict.Comparisons, 30)
 }

@@ -58,8 +58,9 @@ type Judge struct {
 	stamp  int    // counts full snapshots
 	epoch  int    // counts what was taken in
 
-	certain int // findings, so far
-	ended   bool
+	certain  int // findings, so far
+	ended    bool
+	thorough bool // in tests: the latest moment that explains a value is looked for each time
 
 	questions []question
 	roster    *roster

@@ -35,7 +35,7 @@ type tracker struct {
 	wanted  bool          // it was, at some time
 	upTo    time.Duration // judged so far
 	match   time.Duration // latest moment of the path that explains the value so far; -never if none
-	until   time.Duration // a later one may be found up to here, if that is after match: see latest
+	until   time.Duration // a later one may be found up to here, if that is after match: see settle
 	delay   time.Duration // how old the value was that was explained last
 	window  *window
 	calm    int // the path's version whose last corner explains the value; 0 means none
@@ -152,7 +152,7 @@ func (k *tracker) ageAt(t, moment, low time.Duration) time.Duration {
 func (k *tracker) asBefore(v *view, t, low, high time.Duration) bool {
 	moment := t - k.delay
 	n := len(k.path.corners)
-	if k.apart || k.delay < 0 || k.delay > k.rule.MaxDelay || moment < low || moment > high || n == 0 || k.path.corners[n-1].t < high ||
+	if v.judge.thorough || k.apart || k.delay < 0 || k.delay > k.rule.MaxDelay || moment < low || moment > high || n == 0 || k.path.corners[n-1].t < high ||
 		k.rule.Compare == rulebook.Exact || k.rule.TimeDriven || !v.oftenFor(k.rule) {
 		return false
 	}
