@@ -108,6 +108,9 @@ and server_t lines, or else from how entities move (estimated).`,
 						return err
 					}
 				}
+				if out != "" {
+					fmt.Fprintf(c.OutOrStdout(), "Run folder: %s\n", out)
+				}
 			}
 			if verdict.Outcome == judge.NothingCompared {
 				return failed(errors.New("nothing was compared; check that the watch rules fit the entities and fields of the traces, and that the views overlap in time"))

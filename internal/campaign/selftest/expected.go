@@ -1,8 +1,6 @@
 package selftest
 
-import (
-	"zitherwheel/internal/verdict/judge"
-)
+import "zitherwheel/internal/verdict/judge"
 
 // expected is what each fault of the demo game may be reported as. The game itself knows
 // nothing of kinds of findings; a control is expected to be reported as nothing.

@@ -22,7 +22,7 @@ func (t *Text) Cost(r *cost.Report) {
 	fmt.Fprintln(t.w, "\nWhat the values need, to one client, if changes alone are sent, without headers and ids:")
 	var table table
 	table.right = true
-	table.row("  field", "entities", "told/s", "changes/s", "too small", "from", "to", "step", "values", "bits", "enough", "B/s", "enough")
+	table.row("  field", "entities", "told/s", "changes/s", "too small", "from", "to", "step", "values", "bits", "enough bits", "B/s", "enough B/s")
 	for i, f := range r.Fields {
 		if i == fieldsPriced {
 			break

@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"zitherwheel/internal/campaign/sweep"
@@ -110,18 +111,12 @@ func (t *Text) undecided(r *sweep.Result) {
 func (t *Text) points(r *sweep.Result) {
 	var table table
 	table.right = true
-	var heads []string
-	for _, a := range r.Axes {
-		heads = append(heads, a.Path)
-	}
-	heads[0] = "  " + heads[0]
-	table.row(append(heads, "", "failed", "of", "95% CI", "first failure")...)
+	table.row(append(indented(paths(r)), "", "failed", "of", "95% CI", "first failure")...)
 	for _, p := range r.Points {
 		if len(r.Axes) > 1 && p.Matches == 0 {
 			continue
 		}
-		row := append([]string{}, p.Values...)
-		row[0] = "  " + row[0]
+		row := indented(p.Values)
 		word := string(p.Mark)
 		if p.Inferred {
 			row = append(row, word+", not played", "", "", "", "")
@@ -148,18 +143,12 @@ func (t *Text) SweepMeasures(r *sweep.Result, names []string) {
 	}
 	var table table
 	table.right = true
-	var heads []string
-	for _, a := range r.Axes {
-		heads = append(heads, a.Path)
-	}
-	heads[0] = "  " + heads[0]
-	table.row(append(heads, names...)...)
+	table.row(append(indented(paths(r)), names...)...)
 	for i, p := range r.Points {
 		if p.Matches == 0 {
 			continue
 		}
-		row := append([]string{}, p.Values...)
-		row[0] = "  " + row[0]
+		row := indented(p.Values)
 		for _, name := range names {
 			v, measured := p.Measures[name]
 			switch knee, turns := knees[name]; {
@@ -174,6 +163,21 @@ func (t *Text) SweepMeasures(r *sweep.Result, names []string) {
 		table.row(row...)
 	}
 	table.write(t.w)
+}
+
+// paths are what the axes of a sweep vary.
+func paths(r *sweep.Result) (list []string) {
+	for _, a := range r.Axes {
+		list = append(list, a.Path)
+	}
+	return list
+}
+
+// indented are the first cells of a row of a table that stands in from the left.
+func indented(cells []string) []string {
+	row := slices.Clone(cells)
+	row[0] = "  " + row[0]
+	return row
 }
 
 func typical(v sweep.Typical) string {

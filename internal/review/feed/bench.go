@@ -239,7 +239,7 @@ func (b *Bench) Finish(how ending.Ending) (*judge.Verdict, *metrics.Measures) {
 				return judge.Outside{Logs: b.brokenLogs(i)}
 			}
 			outside := func() judge.Outside {
-				return judge.Outside{Unmeasured: m.Unmeasured(b.rules.Limits), Starving: m.Starving(float64(b.rules.TickRate)), Logs: b.brokenLogs(i)}
+				return judge.Outside{Unmeasured: m.Unmeasured(b.rules), Starving: m.Starving(float64(b.rules.TickRate)), Logs: b.brokenLogs(i)}
 			}
 			if i > 0 {
 				return outside()

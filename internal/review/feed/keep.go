@@ -3,7 +3,6 @@ package feed
 import (
 	"cmp"
 	"errors"
-	"io"
 	"path/filepath"
 	"time"
 
@@ -59,9 +58,7 @@ func copyTrace(folder *run.Folder, view int, path string, names *trace.Names) er
 	reader := trace.NewReader(file, names)
 	var r trace.Record
 	for {
-		if err := reader.Next(&r); errors.Is(err, io.EOF) {
-			return nil
-		} else if err != nil {
+		if reader.Next(&r) != nil { // its end, or where it breaks off
 			return nil
 		}
 		if err := folder.Record(view, &r); err != nil {

@@ -2,9 +2,7 @@ package view
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io"
 
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/review/feed"
@@ -47,10 +45,8 @@ func Cost(ctx context.Context, path string) (*cost.Report, error) {
 		if steps%1024 == 0 && ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		if err := reader.Next(&rec); errors.Is(err, io.EOF) {
-			break
-		} else if err != nil {
-			break // what could be read is reckoned; the verdict has said that it breaks off
+		if reader.Next(&rec) != nil {
+			break // its end, or where it breaks off, as the verdict has said
 		}
 		c.Record(&rec)
 	}

@@ -1,8 +1,6 @@
 package judge
 
-import (
-	"time"
-)
+import "time"
 
 // Alert tells of a finding at the moment at which it has become certain: while it
 // goes on, and before the verdict. Its kind is as it looks by then.

@@ -1,8 +1,6 @@
 package judge
 
-import (
-	"time"
-)
+import "time"
 
 // episode is a stretch of unexplained time.
 type episode struct {

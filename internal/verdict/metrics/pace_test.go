@@ -6,6 +6,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 func TestThePaceOfTicks(t *testing.T) {
@@ -79,6 +81,18 @@ func TestThePaceOfTicks(t *testing.T) {
 			assert.Equal(t, row.starves, len(m.Starving(20)) > 0)
 		})
 	}
+}
+
+// A pace that nobody tells is not one that is kept.
+func TestAPaceThatNobodyTellsIsNotMeasured(t *testing.T) {
+	wanted := rulebook.Rules{TickRate: 20, Limits: []rulebook.Limit{{Measure: "tick-pause-ms", Max: 100}}}
+	d := newDesk()
+	d.say(1, 0, `"joined":"fern"`)
+	d.say(1, 1, `"state":{"dog/1":{"x":1}}`)
+	assert.Equal(t, []string{"tick-pause-ms", "ticks-per-second"}, d.c.Finish(nil).Unmeasured(wanted))
+	d.say(1, 1.1, tickAt(2))
+	d.say(1, 1.2, tickAt(3))
+	assert.Empty(t, d.c.Finish(nil).Unmeasured(wanted))
 }
 
 func tickAt(n int) string { return fmt.Sprintf(`"tick":%d,"state":{"dog/1":{"x":%d}}`, n, n) }

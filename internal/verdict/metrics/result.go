@@ -330,12 +330,16 @@ type Excess struct {
 }
 
 // Unmeasured lists what has a limit and was not measured in any view.
-func (m *Measures) Unmeasured(limits []rulebook.Limit) (list []string) {
+func (m *Measures) Unmeasured(rules rulebook.Rules) (list []string) {
 	worst := m.Worst()
-	for _, l := range limits {
+	for _, l := range rules.Limits {
 		if _, measured := worst[l.Measure]; !measured {
 			list = append(list, l.Measure)
 		}
+	}
+	paced := func(v View) bool { return v.Pace != nil }
+	if rules.TickRate > 0 && !paced(m.Server) && !slices.ContainsFunc(m.Views, paced) {
+		list = append(list, "ticks-per-second")
 	}
 	return list
 }
