@@ -94,7 +94,7 @@ func TestErrorsSayWhereAndWhat(t *testing.T) {
 	for _, c := range []struct{ name, text, message string }{
 		{"a share", "links:\n  moor:\n    loss: \"3 percent\"\n", `plan.yaml:3:11: loss: "3 percent" is not a share; write 3% or 0.03`},
 		{"an unknown key", "titel: x\n" + bots, `plan.yaml:1:1: the plan: there is no key "titel"; did you mean "title"?`},
-		{"an unknown key far from all", bots + "zzzzzzzz: 1\n", `plan.yaml:2:1: the plan: there is no key "zzzzzzzz"; the keys are title, seed, duration, clock, game, build, reference, align, strict, max-entities, links, bots, draw, watch, events, invariants, sequences, limits, logs, ticks-per-second, smallest-update`},
+		{"an unknown key far from all", bots + "zzzzzzzz: 1\n", `plan.yaml:2:1: the plan: there is no key "zzzzzzzz"; the keys are title, seed, duration, clock, game, build, reference, align, strict, max-entities, links, bots, draw, watch, events, effects, invariants, sequences, limits, logs, ticks-per-second, smallest-update`},
 		{"a key that was called otherwise", "length: 60s\n" + bots, `plan.yaml:1:1: the plan: there is no key "length"; it is called duration now`},
 		{"a word that was called otherwise", bots + "watch:\n  - {entities: dog/*, fields: [x, y], seen-by: near}\n", `plan.yaml:3:48: seen-by: "near" is not known; it is called in-range now`},
 		{"a nested key", "game:\n  rates: {tik: 30}\n", `plan.yaml:2:11: rates: there is no key "tik"; did you mean "tick"?`},
@@ -104,7 +104,7 @@ func TestErrorsSayWhereAndWhat(t *testing.T) {
 		{"no bots", "title: x\n", `plan.yaml: no bots; a match needs at least one under the key bots`},
 		{"an empty list of bots", "bots: []\n", `plan.yaml: no bots; a match needs at least one under the key bots`},
 		{"an empty file", "# nothing\n", `plan.yaml: the file is empty; see docs/plan.md for what a plan looks like`},
-		{"a list", "- a\n", `plan.yaml:1:1: the plan: a list is not a mapping of keys to values; the keys are title, seed, duration, clock, game, build, reference, align, strict, max-entities, links, bots, draw, watch, events, invariants, sequences, limits, logs, ticks-per-second, smallest-update`},
+		{"a list", "- a\n", `plan.yaml:1:1: the plan: a list is not a mapping of keys to values; the keys are title, seed, duration, clock, game, build, reference, align, strict, max-entities, links, bots, draw, watch, events, effects, invariants, sequences, limits, logs, ticks-per-second, smallest-update`},
 		{"an unknown link", "bots:\n  - name: fern\n    link: moor\n", `plan.yaml:2:5: bot fern: there is no link "moor"; there are same-room, village, hill-farm, train-window, far-shore, lost-valley`},
 		{"the least plan there is", bots, ``},
 		{"the same bot twice", "bots:\n  - name: fern\n  - name: fern\n", `plan.yaml:3:5: bot: the name "fern" is taken; every bot needs its own`},

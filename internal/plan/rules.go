@@ -2,10 +2,13 @@ package plan
 
 import (
 	"fmt"
+	"maps"
+	"math"
 	"os"
 	"slices"
 	"time"
 
+	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 
 	"zitherwheel/internal/game"
@@ -52,7 +55,8 @@ func (p *Plan) addGameRules() {
 	add(&p.Rules.Fields, rules.Fields, func(a, b rulebook.Rule) bool {
 		return a.Entities == b.Entities && a.Of == b.Of && a.Label() == b.Label()
 	})
-	add(&p.Rules.Events, rules.Events, func(a, b rulebook.EventRule) bool { return a.Event == b.Event })
+	add(&p.Rules.Events, rules.Events, func(a, b rulebook.EventRule) bool { return a.Label() == b.Label() })
+	add(&p.Rules.Effects, rules.Effects, func(a, b rulebook.EffectRule) bool { return a.Label() == b.Label() })
 	add(&p.Rules.Invariants, rules.Invariants, func(a, b rulebook.InvariantRule) bool { return a.Entities == b.Entities && a.Label() == b.Label() })
 	add(&p.Rules.Limits, rules.Limits, func(a, b rulebook.Limit) bool { return a.Measure == b.Measure })
 	if p.Rules.News == (rulebook.News{}) {
@@ -70,7 +74,7 @@ func add[T any](into *[]T, more []T, same func(a, b T) bool) {
 }
 
 func rulesKeys(into *rulebook.Rules) []key {
-	return []key{watchKey(&into.Fields), eventsKey(&into.Events), worldKey(&into.Invariants), sequencesKey(&into.Sequences), limitsKey(&into.Limits), logsKey(&into.Logs),
+	return []key{watchKey(&into.Fields), eventsKey(&into.Events), effectsKey(&into.Effects), worldKey(&into.Invariants), sequencesKey(&into.Sequences), limitsKey(&into.Limits), logsKey(&into.Logs),
 		optional(wholeKey("ticks-per-second", &into.TickRate, 1, 10000), &into.TickRate),
 		nestedKey("smallest-update", []key{
 			optional(wholeKey("up", &into.News.Up, 0, 65535), &into.News.Up),
@@ -203,17 +207,77 @@ func eventsKey(into *[]rulebook.EventRule) key {
 			return rulebook.EventRule{MaxDelay: rulebook.DefaultMaxDelay, MinDuration: rulebook.DefaultMinDuration, Grace: rulebook.DefaultGrace}
 		},
 		func(r *rulebook.EventRule) []key {
-			return []key{
+			return append([]key{
 				textKey("event", &r.Event),
+				textKey("checkpoint", &r.Checkpoint),
 				spelled("seen-by", &r.SeenBy, []rulebook.Audience{rulebook.Everyone, rulebook.OwnerOnly, rulebook.AllButOwner, rulebook.InRange, rulebook.Nobody}, seenWords),
 				always(durationKey("max-delay", &r.MaxDelay), &r.MaxDelay),
 				durationKey("max-ahead", &r.MaxAhead),
 				always(durationKey("min-duration", &r.MinDuration), &r.MinDuration),
 				always(durationKey("grace", &r.Grace), &r.Grace),
 				flagKey("ordered", &r.Ordered),
-				oftenKeys(&r.Told)[0], oftenKeys(&r.Told)[1],
-			}
+				textKey("not-before", &r.NotBefore),
+				dataKey(&r.Data),
+				nestedKey("per-player", oftenKeys(&r.PerPlayer)),
+				nestedKey("per-sender", oftenKeys(&r.PerSender)),
+				nestedKey("per-pair", oftenKeys(&r.PerPair)),
+			}, oftenKeys(&r.Told)...)
 		}, func(r *rulebook.EventRule) error { return r.Validate() })
+}
+
+// dataKey reads by how much the data of an event may differ, by key: a number, or any.
+func dataKey(into *rulebook.DataRule) key {
+	const whatever = "any"
+	return key{name: "data", schema: schema{"type": "object", "additionalProperties": schema{"anyOf": []schema{{"type": "number", "minimum": 0}, {"const": whatever}}}}, read: func(n ast.Node) error {
+		mapping, ok := n.(ast.MapNode)
+		if !ok {
+			return fmt.Errorf("%s is not a mapping from keys of the data to tolerances, like {x: 0.1, stamp: any}", show(n))
+		}
+		*into = rulebook.DataRule{}
+		entries, err := entriesOf(mapping)
+		for _, e := range entries {
+			tolerance := math.Inf(1)
+			if text, _ := scalar(unwrap(e.value)); text != whatever {
+				if tolerance, err = number(e.value); err != nil || !(tolerance >= 0) || math.IsInf(tolerance, 0) {
+					return wrong(e.value, "data: %s is no tolerance; write a number of 0 or more, or any", show(e.value))
+				}
+			}
+			(*into)[e.key.GetToken().Value] = tolerance
+		}
+		return err
+	}, write: func() any {
+		var out yaml.MapSlice
+		for _, name := range slices.Sorted(maps.Keys(*into)) {
+			value := any((*into)[name])
+			if math.IsInf((*into)[name], 1) {
+				value = whatever
+			}
+			out = append(out, yaml.MapItem{Key: name, Value: value})
+		}
+		if out == nil {
+			return nil
+		}
+		return out
+	}}
+}
+
+func effectsKey(into *[]rulebook.EffectRule) key {
+	return listKey("effects", "effect rule", into,
+		func() rulebook.EffectRule {
+			return rulebook.EffectRule{Whose: rulebook.EffectTargets[0], Within: rulebook.DefaultMinDuration}
+		},
+		func(r *rulebook.EffectRule) []key {
+			return []key{
+				textKey("event", &r.Event),
+				wordKey("whose", &r.Whose, rulebook.EffectTargets),
+				textKey("field", &r.Field),
+				numberKey("change", &r.Change),
+				numberKey("tolerance", &r.Tolerance),
+				numberKey("min", &r.Min),
+				numberKey("max", &r.Max),
+				always(durationKey("within", &r.Within), &r.Within),
+			}
+		}, func(r *rulebook.EffectRule) error { return r.Validate() })
 }
 
 func worldKey(into *[]rulebook.InvariantRule) key {
@@ -240,11 +304,10 @@ func sequencesKey(into *[]rulebook.Sequence) key {
 	return listKey("sequences", "sequence", into,
 		func() rulebook.Sequence { return rulebook.Sequence{By: "by"} },
 		func(s *rulebook.Sequence) []key {
-			return []key{
+			return append([]key{
 				textKey("name", &s.Name),
 				wordKey("by", &s.By, []string{"by", "id", "entity"}),
 				textKey("unless", &s.Unless),
-				oftenKeys(&s.Begun)[0], oftenKeys(&s.Begun)[1],
 				listKey("steps", "step of a sequence", &s.Steps,
 					func() rulebook.SequenceStep { return rulebook.SequenceStep{In: rulebook.InServer} },
 					func(step *rulebook.SequenceStep) []key {
@@ -255,7 +318,7 @@ func sequencesKey(into *[]rulebook.Sequence) key {
 							durationKey("within", &step.Within),
 						}
 					}, func(*rulebook.SequenceStep) error { return nil }),
-			}
+			}, oftenKeys(&s.Begun)...)
 		}, func(s *rulebook.Sequence) error { return s.Validate() })
 }
 
@@ -267,22 +330,42 @@ func logsKey(into *[]rulebook.LogRule) key {
 		}, func(r *rulebook.LogRule) error { return r.Validate() })
 }
 
-// oftenKeys are how often something must happen.
+// oftenKeys are how often something must happen: at least, at most, or exactly.
 func oftenKeys(into *rulebook.Often) []key {
 	const most = 1_000_000_000
-	capped := wholeKey("at-most", &into.Max, 0, most)
-	read := capped.read
-	capped.read = func(n ast.Node) error {
-		into.Capped = true
-		return read(n)
-	}
-	capped.write = func() any {
-		if !into.Capped {
+	given := "" // exactly, or one of the other two
+	count := func(name string, value func() *int, set func(n int)) key {
+		number := 0
+		k := wholeKey(name, &number, 0, most)
+		read := k.read
+		k.read = func(n ast.Node) error {
+			if given != "" && (name == "exactly" || given == "exactly") {
+				return fmt.Errorf("write exactly alone, or at-least and at-most")
+			}
+			given = name
+			err := read(n)
+			set(number)
+			return err
+		}
+		k.write = func() any {
+			if v := value(); v != nil {
+				return *v
+			}
 			return nil
 		}
-		return into.Max
+		return k
 	}
-	return []key{optional(wholeKey("at-least", &into.Min, 0, most), &into.Min), capped}
+	only := func(is bool, v *int) *int {
+		if is {
+			return v
+		}
+		return nil
+	}
+	return []key{
+		count("at-least", func() *int { return only(into.Min > 0 && !into.Exact(), &into.Min) }, func(n int) { into.Min = n }),
+		count("at-most", func() *int { return only(into.Capped && !into.Exact(), &into.Max) }, func(n int) { into.Max, into.Capped = n, true }),
+		count("exactly", func() *int { return only(into.Exact(), &into.Min) }, func(n int) { *into = rulebook.Often{Min: n, Max: n, Capped: true} }),
+	}
 }
 
 // limitsKey reads a mapping from measures to the most they may reach.

@@ -185,6 +185,41 @@ func (t *Text) events(v *judge.Verdict) {
 		table.row(row...)
 	}
 	table.write(t.w)
+	for _, e := range v.Events {
+		var graced []string
+		for _, c := range e.Views {
+			if c.Graced > 0 {
+				graced = append(graced, fmt.Sprintf("%d to %s", c.Graced, c.View))
+			}
+		}
+		if len(graced) > 0 {
+			fmt.Fprintf(t.w, "  %s: not expected, because the view had just joined (grace): %s\n", e.Event, strings.Join(graced, ", "))
+		}
+	}
+	t.counts(v)
+}
+
+// counts writes how often things came to each view, of each player.
+func (t *Text) counts(v *judge.Verdict) {
+	for _, c := range v.Counts {
+		fmt.Fprintf(t.w, "Times that %s came, by who sent it; told is by %s\n", c.Of, v.Reference)
+		table := table{right: true}
+		heads, told := []string{"  by"}, []string{"  in all", Number(c.Told)}
+		heads = append(heads, "told")
+		for _, view := range c.Views {
+			heads, told = append(heads, view.View), append(told, Number(view.Told))
+		}
+		table.row(heads...)
+		for i, sender := range c.Senders {
+			row := []string{"  " + sender.By, Number(sender.Told)}
+			for _, view := range c.Views {
+				row = append(row, Number(view.Of[i]))
+			}
+			table.row(row...)
+		}
+		table.row(told...)
+		table.write(t.w)
+	}
 }
 
 func cell(c judge.EventViewCount) string {

@@ -176,6 +176,8 @@ func Sentence(f *judge.Finding) string {
 		return f.Why
 	case f.Subject.About == judge.AboutEvent:
 		return fmt.Sprintf("%s, %s: %s to %s", f.View, f.Subject, at(f.BeganAt), end(f))
+	case f.Subject.About == judge.AboutEffect:
+		return fmt.Sprintf("in the view of %s, %s", f.View, f.Why)
 	case f.Subject.About == judge.AboutSequence:
 		return fmt.Sprintf("%s, begun by %s at %s, did not complete", f.Subject, f.Entity, at(f.BeganAt))
 	case f.Invariant:
@@ -251,7 +253,11 @@ func (t *Text) evidence(f *judge.Finding) {
 		if f.Ticks {
 			table.row("      tick", "time", f.View+" had", "the reference", "")
 		} else {
-			table.row("      time", f.View+" shows", "the reference", "")
+			against := "the reference"
+			if f.Subject.About == judge.AboutEffect {
+				against = ""
+			}
+			table.row("      time", f.View+" shows", against, "")
 		}
 		for _, row := range e.Values {
 			if f.Ticks {
@@ -323,6 +329,8 @@ func Outcome(p judge.PacketRow) string {
 // Explanation says how the view's value of a moment is explained, if it is.
 func Explanation(row judge.ValueRow) string {
 	switch {
+	case row.Reference == "": // a view is held against itself
+		return ""
 	case row.Agrees:
 		return "the same"
 	case row.Age != nil && *row.Age >= 0:

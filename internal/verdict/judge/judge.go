@@ -65,6 +65,8 @@ type Judge struct {
 	questions []question
 	roster    *roster
 	ledger    *ledger
+	tally     *tally
+	effects   *effects
 	laws      *laws
 	ticks     *ticks // nil where fields are compared by time
 
@@ -108,9 +110,10 @@ func New(config Config) *Judge {
 		config.Rules.Fields = nil
 	}
 	j := &Judge{config: config}
+	j.tally, j.effects = newTally(j), newEffects(j)
 	j.laws = newLaws(j, config.Names, config.Rules.Invariants)
 	j.roster, j.ledger = newRoster(j), newLedger(j)
-	j.questions = []question{j.roster, j.ledger, newChains(j)}
+	j.questions = []question{j.roster, j.ledger, j.tally, newChains(j), j.effects}
 	for _, rule := range config.Rules.Fields {
 		var list []trace.Field
 		for _, f := range rule.Fields {
@@ -173,7 +176,7 @@ func (j *Judge) Record(view int, r *trace.Record) {
 	}
 	if view == 0 {
 		j.reference(r)
-		if r.Event == "" && r.Checkpoint == "" && r.Joined == "" && r.Left == "" && r.Refused == "" {
+		if r.Event == "" && r.Checkpoint == "" && r.Joined == "" && r.Left == "" && r.Refused == "" && len(j.effects.rules) == 0 {
 			return
 		}
 		// What else it says is compared when the views are judged up to then.

@@ -47,6 +47,7 @@ const (
 	Jerky              Kind = "jerky"                // a limit on how smoothly entities move
 	OverLimit          Kind = "limit"                // any other limit
 	Count              Kind = "count"                // it happened too often or too seldom
+	Effect             Kind = "wrong-effect"         // a number did not change at an event as it must
 	LogBroken          Kind = "log"                  // a rule about the lines of a log was not kept
 	ChecksumDiffers    Kind = "checksum"             // a checksum of the state differs
 	Teleports          Kind = "teleports"            // it leaps away and back, again and again

@@ -24,6 +24,8 @@ type ledger struct {
 	reports map[string]*EventReport // by event name
 	names   []string                // of the reports, in order of first mention
 	running map[string]*Finding     // that may be extended, by view, kind and name
+	said    []map[string]bool       // by view: the events and checkpoints since it joined that others may not come before
+	awaited map[string]bool         // the names of those
 }
 
 // occasion is one event of the reference.
@@ -72,10 +74,16 @@ type EventViewCount struct {
 	Repeated   int    `json:"repeated"`
 	Misplaced  int    `json:"misplaced"`
 	Misordered int    `json:"misordered"`
+	Graced     int    `json:"not_expected_yet,omitempty"` // told so soon after the view joined that it need not come
 }
 
 func newLedger(j *Judge) *ledger {
-	return &ledger{match: j, byID: map[string][]*occasion{}, reports: map[string]*EventReport{}, running: map[string]*Finding{}}
+	l := &ledger{match: j, byID: map[string][]*occasion{}, reports: map[string]*EventReport{}, running: map[string]*Finding{}, awaited: map[string]bool{}}
+	for i := range j.config.Rules.Events {
+		l.awaited[j.config.Rules.Events[i].NotBefore] = true
+	}
+	delete(l.awaited, "")
+	return l
 }
 
 func (l *ledger) report(name string) *EventReport {
@@ -93,12 +101,37 @@ func (l *ledger) report(name string) *EventReport {
 
 // take takes in an event.
 func (l *ledger) take(v *view, r *trace.Record) {
+	if len(l.awaited) > 0 && v.number > 0 {
+		l.order(v, r)
+	}
 	switch {
 	case r.Event == "":
 	case v.number == 0:
 		l.told(r)
 	default:
 		l.heard(v, r)
+	}
+}
+
+// order asks whether a view told before what must come before.
+func (l *ledger) order(v *view, r *trace.Record) {
+	if l.said == nil {
+		l.said = make([]map[string]bool, len(l.match.views))
+	}
+	if r.Joined == v.name || l.said[v.number] == nil {
+		l.said[v.number] = map[string]bool{}
+	}
+	rules := l.match.config.Rules.Events
+	for _, told := range []struct {
+		name string
+		rule *rulebook.EventRule
+	}{{r.Event, rulebook.FindEvent(rules, r.Event)}, {r.Checkpoint, rulebook.FindCheckpoint(rules, r.Checkpoint)}} {
+		if told.rule != nil && told.rule.NotBefore != "" && v.in && !v.phantom && !l.said[v.number][told.rule.NotBefore] {
+			l.finding(EventMisorder, v, told.name, r.Entity, r.T, r.T, told.rule, fmt.Sprintf("%s came before any %s since it joined", told.name, told.rule.NotBefore))
+		}
+		if l.awaited[told.name] {
+			l.said[v.number][told.name] = true
+		}
 	}
 }
 
@@ -114,9 +147,13 @@ func (l *ledger) told(r *trace.Record) {
 	}
 	for _, v := range l.match.views[1:] {
 		// Without a rule it is counted, and not judged.
-		if v.in && !v.phantom && (o.rule == nil || o.rule.SeenBy != rulebook.Nobody && o.isFor(v) && r.T >= v.joinedAt+o.rule.Grace) {
+		switch cell := &l.report(o.name).Views[v.number-1]; {
+		case !v.in || v.phantom || o.rule != nil && (o.rule.SeenBy == rulebook.Nobody || !o.isFor(v)):
+		case o.rule != nil && r.T < v.joinedAt+o.rule.Grace && !(o.rule.SeenBy == rulebook.OwnerOnly && o.to == v.name):
+			cell.Graced++
+		default:
 			o.slips[v.number].due = true
-			l.report(o.name).Views[v.number-1].Expected++
+			cell.Expected++
 		}
 	}
 	for i := 0; i < len(l.early); i++ {
@@ -162,7 +199,11 @@ func (o *occasion) interchangeable(other *occasion) bool {
 
 // says reports whether what a view says of the event is what the reference said.
 func (o *occasion) says(r *trace.Record) bool {
-	return same(o.entity, r.Entity) && same(o.by, r.By) && same(o.to, r.To) && same(o.data, r.Data)
+	var data rulebook.DataRule
+	if o.rule != nil {
+		data = o.rule.Data
+	}
+	return same(o.entity, r.Entity) && same(o.by, r.By) && same(o.to, r.To) && (same(o.data, r.Data) || data.Same(o.data, r.Data))
 }
 
 // same compares what both sides say; what one leaves out is no difference.
@@ -395,20 +436,4 @@ func (l *ledger) finding(kind Kind, v *view, name, entity string, began, ended t
 	return f
 }
 
-// end looks whether everything was told as often as it must.
-func (l *ledger) end(t time.Duration) {
-	l.come(t)
-	rules := l.match.config.Rules.Events
-	for i := range rules {
-		if !rules[i].Told.Asks() {
-			continue
-		}
-		told := 0
-		for name, r := range l.reports {
-			if rulebook.FindEvent(rules, name) == &rules[i] {
-				told += r.Sent
-			}
-		}
-		l.match.often(Subject{AboutEvent, rules[i].Event}, rules[i].Told, told, "was told", "was never told", t)
-	}
-}
+func (l *ledger) end(t time.Duration) { l.come(t) }

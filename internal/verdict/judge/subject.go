@@ -20,6 +20,8 @@ const (
 	AboutTicks                   // the view's ticks as a whole
 	AboutProgram                 // a process under test
 	AboutLog                     // Name is the log rule's label
+	AboutCheckpoint              // Name is the checkpoint's
+	AboutEffect                  // Name is the effect rule's label
 )
 
 // Subject is what a finding is about.
@@ -31,7 +33,7 @@ type Subject struct {
 // words are how subjects without a name are written, prefixes those with one.
 var (
 	subjectWords    = map[About]string{AboutMembership: "membership", AboutTicks: "ticks", AboutProgram: "program"}
-	subjectPrefixes = map[About]string{AboutEvent: "event ", AboutSequence: "sequence ", AboutLog: "log "}
+	subjectPrefixes = map[About]string{AboutEvent: "event ", AboutSequence: "sequence ", AboutLog: "log ", AboutCheckpoint: "checkpoint ", AboutEffect: "effect "}
 )
 
 // String is how findings.json, signatures and people have it: "x, y", "event bark",

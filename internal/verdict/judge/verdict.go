@@ -43,6 +43,7 @@ type Verdict struct {
 	Doubtful    int                      `json:"doubtful"` // disagreements still too short to count when the match ended
 	Views       []ViewReport             `json:"views"`
 	Events      []*EventReport           `json:"events"`
+	Counts      []CountReport            `json:"counts,omitempty"` // of rules that count by player
 	Rules       []RuleReport             `json:"rules"`
 	Incidents   []Incident               `json:"incidents"`
 	Findings    []*Finding               `json:"findings"`
@@ -227,6 +228,7 @@ func (j *Judge) verdict(end time.Duration, how ending.Ending) *Verdict {
 	for _, name := range j.ledger.names {
 		d.Events = append(d.Events, j.ledger.reports[name])
 	}
+	d.Counts = j.tally.reports()
 	fits := map[*rulebook.Rule]int{}
 	for _, v := range j.views[1:] {
 		r := ViewReport{Name: v.name, Records: v.records, From: Seconds(v.from), To: Seconds(v.to), Judged: Seconds(v.inFor), Stays: v.stays,
@@ -366,8 +368,13 @@ func (d *Verdict) warn(j *Judge) {
 	for _, measure := range j.unmeasured {
 		d.Warnings = append(d.Warnings, Warning{Measure: measure, Text: "the limit on " + measure + " met nothing: it could not be measured in any view"})
 	}
+	for i, r := range j.config.Rules.Effects {
+		if j.effects.judged[i] == 0 {
+			d.Warnings = append(d.Warnings, Warning{Event: r.Event, Text: "the effect rule for " + r.Label() + " met no event after which the number is known"})
+		}
+	}
 	for _, r := range j.config.Rules.Events {
-		if r.SeenBy != rulebook.Nobody && !slices.ContainsFunc(d.Events, func(e *EventReport) bool { return rulebook.FindEvent([]rulebook.EventRule{r}, e.Event) != nil }) {
+		if r.Event != "" && r.SeenBy != rulebook.Nobody && !slices.ContainsFunc(d.Events, func(e *EventReport) bool { return rulebook.FindEvent([]rulebook.EventRule{r}, e.Event) != nil }) {
 			d.Warnings = append(d.Warnings, Warning{Event: r.Event, Text: "the event rule for " + r.Event + " met no event"})
 		}
 	}

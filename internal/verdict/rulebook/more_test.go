@@ -13,7 +13,9 @@ func TestTheFirstEventRuleThatFitsDecides(t *testing.T) {
 	assert.Equal(t, "pen*", FindEvent(rules, "penned").Event)
 	assert.Nil(t, FindEvent(rules, "whistle"))
 	assert.ErrorContains(t, EventRule{Event: "[", MaxDelay: time.Second}.Validate(), `event: "[" is not a pattern`)
-	assert.ErrorContains(t, EventRule{}.Validate(), `event: "" is not a pattern`)
+	assert.ErrorContains(t, EventRule{}.Validate(), "write event:")
+	assert.ErrorContains(t, EventRule{Event: "a", Checkpoint: "b"}.Validate(), "write event:")
+	assert.Nil(t, FindEvent([]EventRule{{Checkpoint: "*"}}, "bark"), "a rule about checkpoints is about no event")
 	assert.ErrorContains(t, EventRule{Event: "*", SeenBy: InRange}.Validate(), "events cannot be watched by nearness")
 	assert.NoError(t, EventRule{Event: "*"}.Validate())
 }

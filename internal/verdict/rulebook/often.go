@@ -15,9 +15,14 @@ type Often struct {
 // Asks reports whether it asks anything.
 func (o Often) Asks() bool { return o.Min > 0 || o.Capped }
 
+// Exact reports whether it asks for one number, and not for none at all.
+func (o Often) Exact() bool { return o.Capped && o.Min == o.Max && o.Min > 0 }
+
 // Breach says how so many times are too many or too few, or "".
 func (o Often) Breach(times int) string {
 	switch {
+	case o.Exact() && times != o.Min:
+		return fmt.Sprintf(" (expected: exactly %d)", o.Min)
 	case o.Capped && times > o.Max:
 		return fmt.Sprintf(" (allowed: at most %d)", o.Max)
 	case times < o.Min:

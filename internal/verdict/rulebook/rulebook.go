@@ -70,6 +70,7 @@ func (r Role) String() string { return [...]string{"plain", "owner", "outcome", 
 type Rules struct {
 	Fields     []Rule
 	Events     []EventRule
+	Effects    []EffectRule
 	Invariants []InvariantRule
 	Sequences  []Sequence
 	Limits     []Limit
