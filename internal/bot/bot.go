@@ -108,7 +108,7 @@ func (b *Bot) play(step *Step, now time.Duration, senses game.Senses) (action Ac
 		return Action{Join: true}, true
 	case Rejoin:
 		if senses.Inside() && !b.left {
-			b.left, b.until = true, now+rejoinAfter
+			b.left, b.until = true, now+cmp.Or(step.Away, rejoinAfter)
 			return Action{Leave: true}, false
 		}
 		return Action{Join: now >= b.until}, now >= b.until

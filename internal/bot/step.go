@@ -20,6 +20,8 @@ type Step struct {
 	Input  string        // press; roam: pressed now and then
 	To     [2]float64    // go: a point
 	Kind   string        // chase: the nearest of that kind
+	Refuse bool          // join: it must be refused, by a full server, say
+	Away   time.Duration // rejoin: how long it is out; 0 means half a second
 	Sets   []string      // cheat: what is changed on the client: place (with To), stamina, speed
 }
 
@@ -58,6 +60,10 @@ func (s *Step) Validate(played game.Game) error {
 		return errors.New("press goes with input:, and roam may")
 	case (s.Do == Cheat) != (len(s.Sets) > 0):
 		return fmt.Errorf("cheat goes with sets:, a list %s", likely(has.Cheats, "like [place]"))
+	case s.Refuse && s.Do != Join && s.Do != Rejoin:
+		return errors.New("refused goes with join and rejoin")
+	case s.Away != 0 && s.Do != Rejoin:
+		return errors.New("away goes with rejoin: how long it is out")
 	case (s.Do == Chase) != (s.Kind != ""):
 		return errors.New("chase goes with kind:, the kind of entity to chase")
 	case played == nil:

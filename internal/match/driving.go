@@ -1,8 +1,10 @@
 package match
 
 import (
+	"fmt"
 	"math"
 	"slices"
+	"strconv"
 	"time"
 
 	"zitherwheel/internal/bot"
@@ -56,11 +58,27 @@ func (p *participant) act(now time.Duration) error {
 				p.say(control.Line{Do: control.Set, What: what})
 			}
 		}
+		tellSet(now, cheat, func(r *trace.Record) { p.record(r) })
 	}
 	if p.mirror.inside {
 		p.input(now, action)
 	}
 	return nil
+}
+
+// tellSet puts into a view's trace what its player set behind the game's back, once. Speed is no
+// value that is set: it shows in how the player moves.
+func tellSet(now time.Duration, cheat *bot.Step, say func(*trace.Record)) {
+	for _, what := range cheat.Sets {
+		r := &trace.Record{T: now, Input: trace.SetInput + what}
+		switch what {
+		case "speed":
+			continue
+		case "place":
+			r.Data = fmt.Sprintf(`{"to":[%s,%s]}`, strconv.FormatFloat(cheat.To[0], 'f', -1, 64), strconv.FormatFloat(cheat.To[1], 'f', -1, 64))
+		}
+		say(r)
+	}
 }
 
 // join starts the process if there is none, and asks it to join.

@@ -11,7 +11,7 @@ import (
 // judgeLive lets the match be judged while it goes on, from what is recorded, as it is
 // recorded. The verdict is made from the whole traces when it has ended.
 func (m *wallMatch) judgeLive() {
-	m.live = live.NewLive(m.names, m.views, m.plan.Rules, feed.Setting{Reference: m.plan.Reference, Ticks: m.plan.Align == feed.Tick, Outcomes: true, Alert: m.alert})
+	m.live = live.NewLive(m.names, m.views, m.plan.Watched(), feed.Setting{Reference: m.plan.Reference, Ticks: m.plan.Align == feed.Tick, Outcomes: true, Alert: m.alert})
 }
 
 // liveEvery is how often what has come is judged.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"zitherwheel/internal/bot"
@@ -25,7 +26,7 @@ func newMatch(p *plan.Plan, options Options) (*virtualMatch, error) {
 	m.prepare(options, m.clock.Now)
 	m.options = options
 	if !options.Silent && !judgedAfterwards(p) {
-		m.bench = feed.NewBench(m.names, m.views, p.Rules, feed.Setting{Reference: p.Reference, Ticks: p.Align == feed.Tick, Outcomes: true, Strict: p.Strict, Alert: m.alert})
+		m.bench = feed.NewBench(m.names, m.views, p.Watched(), feed.Setting{Reference: p.Reference, Ticks: p.Align == feed.Tick, Outcomes: true, Strict: p.Strict, Alert: m.alert})
 	}
 	if options.Folder != "" {
 		if err := m.open(p, options.Folder); err != nil {
@@ -60,7 +61,7 @@ func (m *virtualMatch) play(ctx context.Context) (*Result, error) {
 	r.Malformed = m.server.Malformed()
 	for _, c := range m.clients {
 		r.Malformed += c.game.Malformed()
-		if c.game.Refused() && p.Game.MaxPlayers > 0 {
+		if c.game.Refused() && (p.Game.MaxPlayers > 0 || slices.Contains(p.Watched().Refused, c.name)) {
 			r.Refused = append(r.Refused, c.name)
 		} else if !c.everIn {
 			r.NeverIn = append(r.NeverIn, Absent{Name: c.name})
@@ -288,6 +289,7 @@ func (n *clientNode) Step(now time.Duration, arrived []sim.Datagram) time.Durati
 	}
 	if cheat := action.Cheat; cheat != nil {
 		n.game.Cheat(now, game.Cheat{Sets: cheat.Sets, To: cheat.To})
+		tellSet(now, cheat, n.say)
 	}
 	if n.game.Idle() {
 		return now + n.frame

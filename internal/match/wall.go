@@ -378,7 +378,7 @@ func (m *wallMatch) sumUp(r *Result) {
 	for _, b := range m.bots {
 		switch {
 		case b.facts.everIn:
-		case b.refused() && m.plan.Game.MaxPlayers > 0:
+		case b.refused() && (m.plan.Game.MaxPlayers > 0 || slices.Contains(m.plan.Watched().Refused, b.name)):
 			r.Refused = append(r.Refused, b.name)
 		case b.facts.started > 0 || b.asked > 0:
 			why, _ := b.whyOut()

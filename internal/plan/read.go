@@ -239,6 +239,8 @@ func stepKeys(s *bot.Step) []key {
 		pointKey("to", &s.To),
 		textKey("kind", &s.Kind),
 		wordsKey("sets", &s.Sets),
+		flagKey("refused", &s.Refuse),
+		durationKey("away", &s.Away),
 	}
 }
 

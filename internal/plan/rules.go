@@ -11,6 +11,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 
+	"zitherwheel/internal/bot"
 	"zitherwheel/internal/game"
 	"zitherwheel/internal/verdict/rulebook"
 )
@@ -27,6 +28,18 @@ func LoadRules(path string) (rulebook.Rules, error) {
 		err = &Error{File: path, Message: "no watch rules in it; write them under the key watch"}
 	}
 	return rules, err
+}
+
+// Watched is everything that is watched in a match of the plan: its rules, and what its bots' steps
+// say that must come of them.
+func (p *Plan) Watched() rulebook.Rules {
+	rules := p.Rules
+	for _, b := range p.Bots {
+		if slices.ContainsFunc(b.Steps, func(s bot.Step) bool { return s.Refuse }) {
+			rules.Refused = append(rules.Refused, b.Name)
+		}
+	}
+	return rules
 }
 
 func parseRules(file string, text []byte) (rules rulebook.Rules, err error) {

@@ -108,6 +108,10 @@ type Record struct {
 	View       string // whose line it is, where one program speaks for several views
 }
 
+// SetInput begins an input that tells of a value which a player set behind the game's back, like
+// "set place", with {"to":[3,4]} as its data where it went to a place.
+const SetInput = "set "
+
 // Reset clears a record for reuse and keeps the memory of its lists.
 func (r *Record) Reset() {
 	*r = Record{State: r.State[:0], Received: r.Received[:0], Predicted: r.Predicted[:0], Despawned: r.Despawned[:0]}

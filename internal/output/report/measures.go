@@ -199,6 +199,20 @@ func (t *Text) events(v *judge.Verdict) {
 	t.counts(v)
 }
 
+// Cheat says what came of an attempt to cheat.
+func Cheat(c judge.CheatReport) string {
+	text := fmt.Sprintf("%s set its %s at %s: ", c.View, c.Set, at(c.At))
+	switch c.Came {
+	case judge.NeverTried:
+		return text + "its client never showed it, so it was never tried"
+	case judge.Taken:
+		return text + "the server took it"
+	case judge.Corrected:
+		return text + "its client showed it, the server did not take it, and it was corrected after " + seconds(*c.After)
+	}
+	return text + "its client kept it to itself"
+}
+
 // counts writes how often things came to each view, of each player.
 func (t *Text) counts(v *judge.Verdict) {
 	for _, c := range v.Counts {

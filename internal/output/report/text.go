@@ -168,6 +168,8 @@ func Sentence(f *judge.Finding) string {
 		return fmt.Sprintf("%s's client ended by itself at %s", f.View, at(f.BeganAt))
 	case f.Kind == judge.RejectedButPlaying:
 		return fmt.Sprintf("%s plays on without being in the match: %s to %s", f.View, at(f.BeganAt), end(f))
+	case f.Kind == judge.NotRefused:
+		return fmt.Sprintf("%s: %s", f.View, f.Why)
 	case f.Kind == judge.Jerky || f.Kind == judge.OverLimit:
 		return fmt.Sprintf("%s, over the whole match: %s", f.View, f.Why)
 	case f.Subject.About == judge.AboutLog:
@@ -378,6 +380,9 @@ func (t *Text) compared(v *judge.Verdict) {
 		}
 	}
 	t.events(v)
+	for _, c := range v.Cheats {
+		fmt.Fprintf(t.w, "Cheat: %s\n", Cheat(c))
+	}
 	if v.Doubtful > 0 {
 		fmt.Fprintf(t.w, "When the match ended, %s differed that had not done so for long enough to count\n", count(v.Doubtful, "value", "values"))
 	}

@@ -67,6 +67,7 @@ type Judge struct {
 	ledger    *ledger
 	tally     *tally
 	effects   *effects
+	cheats    *cheats
 	laws      *laws
 	ticks     *ticks // nil where fields are compared by time
 
@@ -152,6 +153,8 @@ func New(config Config) *Judge {
 	} else {
 		j.questions = append(j.questions, &fields{j})
 	}
+	j.cheats = &cheats{match: j}
+	j.questions = append(j.questions, j.cheats) // behind the fields: it looks at what they say of a client
 	return j
 }
 

@@ -39,6 +39,7 @@ const (
 	EventUnexpected    Kind = "event-unexpected"
 	EventMisorder      Kind = "event-misordered"
 	RejectedButPlaying Kind = "rejected-but-playing" // the view thinks it is in and is not
+	NotRefused         Kind = "not-refused"          // who must be refused was not, or was not told
 	LeftBehind         Kind = "left-behind"          // what stood before the view came never reached it
 	OutcomeDiffer      Kind = "outcome"              // final results differ
 	Broken             Kind = "broken-sequence"      // a step of a chain never came

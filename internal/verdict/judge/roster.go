@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"zitherwheel/internal/trace"
@@ -21,14 +22,23 @@ const (
 
 // roster asks whether views believe to be in the match that are not.
 type roster struct {
-	match *Judge
-	says  map[string]*standing // of each player, by the reference
+	match  *Judge
+	says   map[string]*standing     // of each player, by the reference
+	turned map[string]time.Duration // when the reference first refused a player
+	heard  map[string]time.Duration // when a view first told that it was refused
 }
 
-func newRoster(j *Judge) *roster { return &roster{match: j, says: map[string]*standing{}} }
+func newRoster(j *Judge) *roster {
+	return &roster{match: j, says: map[string]*standing{}, turned: map[string]time.Duration{}, heard: map[string]time.Duration{}}
+}
 
 // take takes in what the reference says of who is in.
 func (s *roster) take(v *view, r *trace.Record) {
+	if by := map[bool]map[string]time.Duration{true: s.turned, false: s.heard}[v.number == 0]; r.Refused != "" {
+		if _, before := by[r.Refused]; !before {
+			by[r.Refused] = r.T
+		}
+	}
 	switch {
 	case v.number > 0:
 	case r.Joined != "":
@@ -45,7 +55,35 @@ func (s *roster) take(v *view, r *trace.Record) {
 // refused reports whether the reference refused a player last.
 func (s *roster) refused(name string) bool { return s.says[name] != nil && s.says[name].why == refusal }
 
-func (s *roster) end(time.Duration) {}
+// end looks whether those were refused who must be, and know it.
+func (s *roster) end(t time.Duration) {
+	for _, v := range s.match.views[1:] {
+		if !slices.Contains(s.match.config.Rules.Refused, v.name) {
+			continue
+		}
+		at, turned := s.turned[v.name]
+		_, heard := s.heard[v.name]
+		why := ""
+		switch {
+		case !turned && !heard && v.everJoined:
+			at, why = v.joinedAt, "it must be refused, and joined"
+		case !turned && !heard:
+			at, why = t, "it must be refused, and neither the reference nor its client tells that it was"
+		case !heard && v.down.firstSince(at)+refusalHeard < t:
+			why = fmt.Sprintf("the reference refused it at %.3f s, and its client never tells of it", at.Seconds())
+		}
+		if why == "" {
+			continue
+		}
+		f := &Finding{Kind: NotRefused, View: v.name, Subject: Subject{About: AboutMembership}, BeganAt: Seconds(at), EndedAt: Seconds(t), Open: true,
+			Ended: "still so at the end", Why: why, settle: strayAfter, Own: true}
+		f.Evidence = s.match.circumstances(v, at, t)
+		s.match.add(f)
+	}
+}
+
+// refusalHeard is how long a client has to tell that it was refused.
+const refusalHeard = 2 * time.Second
 
 // strayAfter is how long a view may believe that it is in without being so.
 const strayAfter = 1200 * time.Millisecond

@@ -44,6 +44,7 @@ type Verdict struct {
 	Views       []ViewReport             `json:"views"`
 	Events      []*EventReport           `json:"events"`
 	Counts      []CountReport            `json:"counts,omitempty"` // of rules that count by player
+	Cheats      []CheatReport            `json:"cheats,omitempty"`
 	Rules       []RuleReport             `json:"rules"`
 	Incidents   []Incident               `json:"incidents"`
 	Findings    []*Finding               `json:"findings"`
@@ -228,7 +229,7 @@ func (j *Judge) verdict(end time.Duration, how ending.Ending) *Verdict {
 	for _, name := range j.ledger.names {
 		d.Events = append(d.Events, j.ledger.reports[name])
 	}
-	d.Counts = j.tally.reports()
+	d.Counts, d.Cheats = j.tally.reports(), j.cheats.reports()
 	fits := map[*rulebook.Rule]int{}
 	for _, v := range j.views[1:] {
 		r := ViewReport{Name: v.name, Records: v.records, From: Seconds(v.from), To: Seconds(v.to), Judged: Seconds(v.inFor), Stays: v.stays,
@@ -339,6 +340,7 @@ func (d *Verdict) warn(j *Judge) {
 		v := j.views[i+1]
 		switch {
 		case slices.ContainsFunc(d.Warnings, func(w Warning) bool { return w.View == r.Name && w.Grave }): // it says why
+		case !v.everJoined && slices.Contains(j.config.Rules.Refused, r.Name): // as it must be
 		case !v.everJoined:
 			refused := j.roster.refused(r.Name)
 			text := " was never in the match, so nothing of it was compared"
@@ -361,6 +363,7 @@ func (d *Verdict) warn(j *Judge) {
 			d.Warnings = append(d.Warnings, Warning{Rule: rule, Text: "the watch rule for " + rule + " met nothing"})
 		}
 	}
+	d.Warnings = append(d.Warnings, j.cheats.warnings()...)
 	for _, s := range j.starving {
 		d.Warnings = append(d.Warnings, Warning{View: s.View, Grave: s.Share < crawls,
 			Text: fmt.Sprintf("%s told %.3g ticks a second of the %d that the plan says", s.View, s.PerSecond, j.config.Rules.TickRate)})

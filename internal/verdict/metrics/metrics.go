@@ -12,6 +12,7 @@ import (
 	"encoding/json"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"zitherwheel/internal/network/link"
@@ -136,7 +137,7 @@ func (c *Collector) Record(number int, r *trace.Record) {
 		if r.HasPing {
 			v.clock.add(float64((r.ServerTime + r.Ping/2 - r.T).Abs()) / 1e6)
 		}
-		if r.Input != "" && r.Input != v.lastInput {
+		if r.Input != "" && r.Input != v.lastInput && !strings.HasPrefix(r.Input, trace.SetInput) {
 			v.lastInput = r.Input
 			c.input(v, r.T)
 		}

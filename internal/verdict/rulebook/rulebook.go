@@ -76,7 +76,8 @@ type Rules struct {
 	Limits     []Limit
 	Logs       []LogRule
 	News       News
-	TickRate   int // that every side should tell a second; 0: nobody said
+	Refused    []string // players that must be refused
+	TickRate   int      // that every side should tell a second; 0: nobody said
 }
 
 // News is the smallest packet of each direction, in bytes, that can carry news of
