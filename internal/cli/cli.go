@@ -87,10 +87,11 @@ match was cut short or a client was not compared; 130 interrupted.`,
 	}{
 		{"begin", "Begin", []*cobra.Command{demoCommand(), planCommand(), preflightCommand()}},
 		{"play", "Play and judge", []*cobra.Command{runCommand(), checkCommand(), tailCommand(), relayCommand()}},
-		{"look", "Look", []*cobra.Command{showCommand(), reportCommand()}},
+		{"look", "Look", []*cobra.Command{showCommand(), logsCommand(), reportCommand()}},
 		{"rare", "Rare failures", []*cobra.Command{huntCommand(), replayCommand(), whyCommand(), shrinkCommand()}},
 		{"measure", "Measure", []*cobra.Command{sweepCommand(), compareCommand(), costCommand()}},
-		{"set-up", "Set up", []*cobra.Command{linksCommand(), faultsCommand(), selftestCommand(), demoPrograms(), manCommand(), versionCommand(), guardCommand()}},
+		{"set-up", "Set up", []*cobra.Command{linksCommand(), manCommand(), versionCommand(), guardCommand()}},
+		{"itself", "The demo game, and this tool itself", []*cobra.Command{faultsCommand(), demoPrograms(), selftestCommand()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title + ":"})
 		for _, c := range g.commands {

@@ -276,7 +276,9 @@ func (p *Plan) complete() error {
 	r := p.Reference
 	bad(r != "" && r != rulebook.Server && r != rulebook.NoReference && !isBot(r), "reference: there is no bot %q; write server, none, or a bot's name", r)
 	for _, r := range p.Rules.Logs {
-		bad(r.In != "" && r.In != rulebook.Server && r.In != rulebook.Clients && !isBot(r.In), "logs: in: there is no bot %q; write server, clients, or a bot's name", r.In)
+		for _, in := range []string{r.In, r.After.In} {
+			bad(in != "" && in != rulebook.Server && in != rulebook.Clients && !isBot(in), "logs: in: there is no bot %q; write server, clients, or a bot's name", in)
+		}
 	}
 	bad(p.Game.Host != "" && !isBot(p.Game.Host), "game: host: there is no bot %q", p.Game.Host)
 	bad(p.Game.InterestRadius < 0, "game: interest-radius: %v is negative", p.Game.InterestRadius)

@@ -339,8 +339,16 @@ func logsKey(into *[]rulebook.LogRule) key {
 	return listKey("logs", "log rule", into,
 		func() rulebook.LogRule { return rulebook.LogRule{} },
 		func(r *rulebook.LogRule) []key {
-			return append([]key{textKey("match", &r.Match), textKey("in", &r.In)}, oftenKeys(&r.Lines)...)
-		}, func(r *rulebook.LogRule) error { return r.Validate() })
+			return append([]key{textKey("match", &r.Match), textKey("in", &r.In), textKey("for-each", &r.Each),
+				nestedKey("after", []key{textKey("line", &r.After.Line), textKey("event", &r.After.Event), textKey("checkpoint", &r.After.Checkpoint),
+					wordKey("joined", &r.After.Joined, []string{rulebook.Itself, rulebook.Anybody}), textKey("in", &r.After.In)}),
+				durationKey("within", &r.Within)}, oftenKeys(&r.Lines)...)
+		}, func(r *rulebook.LogRule) error {
+			if r.After.Given() && !r.Lines.Asks() {
+				r.Lines.Min = 1
+			}
+			return r.Validate()
+		})
 }
 
 // oftenKeys are how often something must happen: at least, at most, or exactly.

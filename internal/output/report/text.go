@@ -277,6 +277,14 @@ func (t *Text) evidence(f *judge.Finding) {
 	for _, line := range e.Lines {
 		fmt.Fprintf(t.w, "      %s  %s\n", at(line.At), line.Text)
 	}
+	if len(e.Beside) > 0 {
+		fmt.Fprintln(t.w, "    What the programs logged around it:")
+		var table table
+		for _, line := range e.Beside {
+			table.row("      "+at(line.At), line.Program, ansi.Truncate(line.Text, whyWidth, "…"))
+		}
+		table.write(t.w)
+	}
 	if len(e.Log) > 0 {
 		fmt.Fprintf(t.w, "    Last log lines:\n")
 		for _, line := range e.Log {

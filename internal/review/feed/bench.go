@@ -128,6 +128,7 @@ func (b *Bench) Record(view int, r *trace.Record) {
 	if b.measures != nil {
 		b.measures.Record(view, r)
 	}
+	b.logs.Record(view, r)
 }
 
 // Packet takes in the outcome of a packet on the link of a view.

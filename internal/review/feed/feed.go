@@ -261,6 +261,11 @@ func (r *reading) finish(how ending.Ending) (*Result, error) {
 	}
 	result := &Result{Remarks: r.remarks}
 	result.Verdict, result.Measures = r.bench.Finish(how)
+	if r.traces.Logs != nil {
+		if err := tellAround(result.Verdict, r.traces.Logs); err != nil {
+			return nil, err
+		}
+	}
 	result.Measures.Timing = r.traces.Timing
 	if r.traces.Align != "" {
 		result.Verdict.Alignment = r.traces.Align

@@ -18,10 +18,11 @@ type Evidence struct {
 	Lost    int          `json:"packets_lost"`      // how many there were of each, also of those not listed
 	Late    int          `json:"packets_late"`
 	Around  []MemberRow  `json:"joins_and_leaves,omitempty"`
-	Inputs  []MemberRow  `json:"inputs,omitempty"`    // of a crash, the last before it
-	Lines   []LogLine    `json:"log_lines,omitempty"` // of a rule about logs
-	Log     []string     `json:"log,omitempty"`       // of a crash, the last lines of the program
-	Since   Seconds      `json:"packets_since_s"`     // from when on packets were looked at
+	Inputs  []MemberRow  `json:"inputs,omitempty"`           // of a crash, the last before it
+	Lines   []LogLine    `json:"log_lines,omitempty"`        // of a rule about logs
+	Beside  []LogLine    `json:"log_lines_around,omitempty"` // of all programs, around the moment
+	Log     []string     `json:"log,omitempty"`              // of a crash, the last lines of the program
+	Since   Seconds      `json:"packets_since_s"`            // from when on packets were looked at
 	members []membership // found, before they are told
 }
 
@@ -50,8 +51,9 @@ type PacketRow struct {
 
 // LogLine is a line of a log.
 type LogLine struct {
-	At   Seconds `json:"t_s"`
-	Text string  `json:"text"`
+	At      Seconds `json:"t_s"`
+	Program string  `json:"program,omitempty"` // where it is not the view's
+	Text    string  `json:"text"`
 }
 
 // MemberRow is somebody who came or went.

@@ -1,7 +1,6 @@
 package judge
 
 import (
-	"fmt"
 	"time"
 
 	"zitherwheel/internal/verdict/metrics"
@@ -17,12 +16,13 @@ type Outside struct {
 
 // BrokenLog is a rule about lines of logs that was not kept.
 type BrokenLog struct {
-	View    string // whose program's
-	Rule    string // its label
-	At      time.Duration
-	Missing bool // too few lines, and not too many
-	Why     string
-	Lines   []LogLine
+	View  string // whose program's
+	Rule  string // its label
+	At    time.Duration
+	Open  bool   // it is of the whole match; else of the moment At
+	Ended string // how
+	Why   string
+	Lines []LogLine
 }
 
 // outside makes findings of it, at the end.
@@ -37,11 +37,8 @@ func (j *Judge) outside(o Outside, end time.Duration) {
 			Ended: "measured over the whole match", Why: x.Why, Evidence: Evidence{Values: []ValueRow{}}})
 	}
 	for _, b := range o.Logs {
-		f := &Finding{Kind: LogBroken, View: b.View, Subject: Subject{AboutLog, b.Rule}, BeganAt: Seconds(min(b.At, end)), EndedAt: Seconds(min(b.At, end)), Open: b.Missing,
-			Ended: fmt.Sprintf("the first that is too many came at %s", Seconds(b.At)), Why: b.Why, Evidence: Evidence{Values: []ValueRow{}, Lines: b.Lines}}
-		if b.Missing {
-			f.Ended = "counted to the end of the logs"
-		}
-		j.add(f)
+		at := Seconds(min(b.At, end))
+		j.add(&Finding{Kind: LogBroken, View: b.View, Subject: Subject{AboutLog, b.Rule}, BeganAt: at, EndedAt: at, Open: b.Open, Ended: b.Ended,
+			Why: b.Why, Evidence: Evidence{Values: []ValueRow{}, Lines: b.Lines}})
 	}
 }
