@@ -183,10 +183,10 @@ func explainArguments(c *cobra.Command) {
 
 // codeOf is the exit code of a verdict.
 func codeOf(o judge.Outcome) int {
-	switch o {
-	case judge.InSync:
+	switch {
+	case o.Passed():
 		return exitInSync
-	case judge.OutOfSync:
+	case o == judge.OutOfSync:
 		return exitOutOfSync
 	}
 	return exitFailed

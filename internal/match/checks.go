@@ -245,6 +245,12 @@ func (m *wallMatch) clientChecks(p *participant) []check {
 			},
 			hint: "its log may tell why it did not get in"},
 	}
+	if m.plan.Untraced() {
+		checks = append(checks[:2], check{name: p.name + ": it is in", tried: m.readyCheck(p).tried, within: within, participant: p,
+			done: func() bool { return p.facts.everIn }, came: func() string { return "in, as far as that tells" },
+			lacks: func() string { return m.readyCheck(p).lacks() },
+			hint:  "say under client: ready: by which line of its log it is known to be in, or after what time"})
+	}
 	if p.program == &m.build.Host { // nothing of it goes through the relay
 		checks = checks[2:]
 	}

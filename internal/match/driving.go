@@ -103,6 +103,9 @@ func (p *participant) leave(now time.Duration) {
 		return
 	}
 	p.say(control.Line{Do: control.Leave})
+	if p.match.plan.Untraced() && p.mirror.inside {
+		p.take(&trace.Record{T: time.Since(p.match.base), Left: p.name})
+	}
 	if p.program.KeepRunning {
 		return
 	}

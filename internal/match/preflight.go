@@ -120,6 +120,10 @@ func (f *preflight) players() bool {
 		}
 		together = true
 	}
+	if f.plan.Untraced() {
+		return f.all(f.clientChecks(first)...) && (len(f.bots) < 2 || (together || f.start(f.bots[1])) && f.all(f.clientChecks(f.bots[1])...)) &&
+			f.skip("what clients show", "no program tells a trace, so it is not known; docs/integrating.md says how to go on from here")
+	}
 	if !f.all(f.clientChecks(first)...) || !f.rules(first) || !f.inputs(first) {
 		return false
 	}

@@ -20,6 +20,7 @@ import (
 	"zitherwheel/internal/review/feed"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/run/ending"
+	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/metrics"
 	"zitherwheel/internal/verdict/rulebook"
 )
@@ -215,6 +216,9 @@ func (m *wallMatch) begin() error {
 		}
 		p.early = nil
 	}
+	if m.server != nil && m.plan.Untraced() {
+		m.server.record(&trace.Record{Full: true})
+	}
 	return m.openWire()
 }
 
@@ -314,6 +318,9 @@ func (m *wallMatch) attend() {
 	m.take()
 	for _, b := range m.bots {
 		m.note(b.follow(now, m.wire.relay))
+		if m.plan.Untraced() {
+			b.presume()
+		}
 	}
 	if m.folder != nil && now-m.flushed >= flushEvery {
 		m.flushed = now

@@ -38,6 +38,13 @@ type Build struct {
 // Given reports whether the plan names a build.
 func (b *Build) Given() bool { return len(b.Client.Run) > 0 }
 
+// Untraced reports whether no program tells a trace: then nothing is compared, and the match is judged
+// by its logs, its packets and whether its programs stay up.
+func (p *Plan) Untraced() bool {
+	b := &p.Build
+	return b.Given() && b.Client.Trace == NoTrace && (p.Game.Host != "" && b.Host.Trace == NoTrace || p.Game.Host == "" && (b.Attach != "" || b.Server.Trace == NoTrace))
+}
+
 // Port is a port of the server.
 type Port struct {
 	Name    string
@@ -309,8 +316,10 @@ func (p *Plan) completeBuild(file string) error {
 		return fmt.Errorf("build: %s is the host, so say under host how it is run", p.Game.Host)
 	case len(b.Place) != 2:
 		return fmt.Errorf("build: place: name the two fields that tell where a thing is on the ground, like [x, z]")
-	case len(p.Rules.Fields) == 0:
-		return errors.New("watch: there are no rules, so nothing would be compared; say which fields are to agree, see docs/integrating.md")
+	case len(p.Rules.Fields) == 0 && !p.Untraced():
+		return errors.New("watch: there are no rules, so nothing would be compared; say which fields are to agree, see docs/integrating.md. If no program tells a trace yet, write trace: none under server and client: the match is then judged by its logs")
+	case len(p.Rules.Fields) > 0 && p.Untraced():
+		return errors.New("watch: no program tells a trace (trace: none), so there is nothing that these rules could compare")
 	}
 	if b.Attach != "" {
 		_, port, err := net.SplitHostPort(b.Attach)
@@ -323,7 +332,7 @@ func (p *Plan) completeBuild(file string) error {
 		}
 		b.Ports[0].Number = number
 		b.Server.Trace = NoTrace
-		if p.Reference == "" || p.Reference == rulebook.Server {
+		if (p.Reference == "" || p.Reference == rulebook.Server) && !p.Untraced() {
 			return errors.New("reference: a server that is only attached to says nothing, so nothing can be held against it; write a bot's name, or none")
 		}
 	}

@@ -152,11 +152,11 @@ func (r *Result) Worse() bool {
 func (s *Side) summary() Summary {
 	sum := Summary{What: s.What, Title: s.Title}
 	for _, m := range s.Matches {
-		switch m.Verdict {
-		case hunt.Failed:
+		if m.Verdict == hunt.Failed {
 			sum.Failed++
 			continue
-		case string(judge.InSync):
+		}
+		if judge.Outcome(m.Verdict).Passed() {
 			sum.InSync++
 		}
 		sum.Matches++

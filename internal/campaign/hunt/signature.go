@@ -73,7 +73,7 @@ func sumUp(p *plan.Plan, first uint64, j *journal) (*Result, error) {
 			r.Failed = append(r.Failed, Failure{m.Seed, m.Why})
 			return
 		}
-		if m.Verdict == string(judge.InSync) {
+		if judge.Outcome(m.Verdict).Passed() {
 			r.InSync++
 		}
 		played++

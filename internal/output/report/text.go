@@ -40,8 +40,8 @@ func (t *Text) colour(code, s string) string {
 // Outcome is the verdict as a coloured word.
 func (t *Text) Outcome(o judge.Outcome) string {
 	switch o {
-	case judge.InSync:
-		return t.colour("2", "IN SYNC")
+	case judge.InSync, judge.RulesKept:
+		return t.colour("2", strings.ToUpper(string(o)))
 	case judge.OutOfSync:
 		return t.colour("1", "OUT OF SYNC")
 	}
@@ -91,8 +91,10 @@ func Summary(v *judge.Verdict) string {
 		return "no value of any client was compared with the reference"
 	case judge.InSync:
 		return agreed(v)
+	case judge.RulesKept:
+		return fmt.Sprintf("%s in the match and nothing broke; no program tells a trace, so nothing was compared", were(v))
 	case judge.Inconclusive:
-		if v.Comparisons == 0 {
+		if v.Comparisons == 0 || v.Untraced {
 			return "nothing was found, but " + v.NotWell()
 		}
 		return fmt.Sprintf("nothing was found, but %s; as far as that goes, %s", v.NotWell(), agreed(v))
@@ -116,6 +118,20 @@ func agreed(v *judge.Verdict) string {
 		of = fmt.Sprintf("%d of %s", compared, count(len(v.Views), "client", "clients"))
 	}
 	return fmt.Sprintf("%s agreed with %s in all %s comparisons", of, with, Number(v.Comparisons))
+}
+
+// were counts the clients that got into the match.
+func were(v *judge.Verdict) string {
+	in := 0
+	for _, view := range v.Views {
+		if len(view.Stays) > 0 {
+			in++
+		}
+	}
+	if in == 1 {
+		return "1 client was"
+	}
+	return fmt.Sprintf("%d clients were", in)
 }
 
 func span(list []judge.Incident) string {
@@ -361,6 +377,16 @@ func (t *Text) compared(v *judge.Verdict) {
 		known = "lateness between clients is judged by max-delay alone"
 	case v.Packets:
 		known = fmt.Sprintf("%s explained only by what the link held back", count(v.Excused, "value", "values"))
+	}
+	if v.Untraced {
+		var table table
+		table.row("  view", "in the match", "findings")
+		for _, view := range v.Views {
+			table.row("  "+view.Name, seconds(view.Judged), Number(view.Findings))
+		}
+		table.right = true
+		table.write(t.w)
+		return
 	}
 	with := v.Reference
 	if with == rulebook.NoReference {

@@ -42,6 +42,7 @@ type Setting struct {
 	Ticks     bool   // fields are compared at equal ticks: see judge.Config
 	Timeless  bool   // times follow from ticks, so they tell nothing of how a match felt
 	Strict    bool   // likewise
+	Untraced  bool   // likewise
 
 	Alert func(judge.Alert) // hears of findings as they become certain; may be nil
 }
@@ -67,7 +68,7 @@ func NewBench(names *trace.Names, views []string, rules rulebook.Rules, s Settin
 				order = append(order, v)
 			}
 		}
-		st.judge = judge.New(judge.Config{Names: names, Rules: rules, Views: order, Outcomes: s.Outcomes, Peers: reference > 0 || views[0] != rulebook.Server, Ticks: s.Ticks, Strict: s.Strict, Alert: s.Alert})
+		st.judge = judge.New(judge.Config{Names: names, Rules: rules, Views: order, Outcomes: s.Outcomes, Peers: reference > 0 || views[0] != rulebook.Server, Ticks: s.Ticks, Strict: s.Strict, Untraced: s.Untraced, Alert: s.Alert})
 		b.seats = append(b.seats, st)
 	}
 	switch s.Reference {

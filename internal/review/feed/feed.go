@@ -40,6 +40,7 @@ type Traces struct {
 	OneClock  bool                                                              // the views have one clock, whatever they are compared by
 	Reference string                                                            // rulebook.Server or "", a view's name, or rulebook.NoReference
 	Strict    bool                                                              // a match is no pass if anything that should have been compared was not
+	Untraced  bool                                                              // no program tells a trace; what stands in for it tells who was there
 	Ending    ending.Ending                                                     // how the match ended; the zero value is complete. Of one that was cut off nothing is judged that not all files reach
 	Timing    *metrics.Timing                                                   // how well a run on the wall clock kept time, or nil
 	Entities  int                                                               // how many there may be; 0 means trace.MostEntities
@@ -153,7 +154,7 @@ func newReading(traces Traces, clocks *clocks, breaks []ending.Break) *reading {
 	slices.SortStableFunc(r.breaks, func(a, b ending.Break) int { return cmp.Compare(a.At, b.At) })
 	r.breaks = slices.DeleteFunc(r.breaks, func(b ending.Break) bool { _, known := r.number[b.View]; return !known })
 	r.bench = NewBench(r.names, titles, traces.Rules, Setting{Reference: traces.Reference, Outcomes: traces.Packets != "" && clocks == nil,
-		Ticks: traces.Align == Tick, Timeless: clocks != nil && clocks.ticks != nil, Strict: traces.Strict})
+		Ticks: traces.Align == Tick, Timeless: clocks != nil && clocks.ticks != nil, Strict: traces.Strict, Untraced: traces.Untraced})
 	return r
 }
 

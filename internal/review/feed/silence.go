@@ -224,6 +224,9 @@ func silences(traces Traces, views []*pulse, until time.Duration) (list []ending
 // quiet takes into account who said nothing at all, and who fell silent: nothing is held
 // against a reference from when it fell silent or its program ended.
 func quiet(traces Traces, how ending.Ending, views []*pulse, until time.Duration) (ending.Ending, time.Duration, error) {
+	if traces.Untraced { // what stands in for the traces gives no signs of life
+		return how, until, nil
+	}
 	end := time.Duration(0)
 	for i, p := range views {
 		end = max(end, p.last)

@@ -33,6 +33,8 @@ type Config struct {
 	// see ticks. Everything else is judged by the times of the records.
 	Ticks bool
 
+	Untraced bool // no program tells a trace: nothing can be compared, and need not be
+
 	Strict bool // a match is no pass if anything that should have been compared was not
 
 	Alert func(Alert) // hears of findings as they become certain; may be nil

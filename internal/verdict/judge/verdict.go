@@ -26,8 +26,12 @@ const (
 	InSync          Outcome = "in sync"
 	OutOfSync       Outcome = "out of sync"
 	NothingCompared Outcome = "nothing compared"
+	RulesKept       Outcome = "rules kept"   // of a match without traces: whatever else was asked of it is right
 	Inconclusive    Outcome = "inconclusive" // nothing was found, but the match did not go as it was to
 )
+
+// Passed reports whether nothing is wrong.
+func (o Outcome) Passed() bool { return o == InSync || o == RulesKept }
 
 // Verdict is what the judge says of a match. Its JSON is findings.json.
 type Verdict struct {
@@ -51,6 +55,7 @@ type Verdict struct {
 	Ending      ending.Ending            `json:"ending"`
 	Warnings    []Warning                `json:"warnings"` // what was not judged, beside what is in Ending
 	Strict      bool                     `json:"strict,omitempty"`
+	Untraced    bool                     `json:"untraced,omitempty"` // no program told a trace
 }
 
 // Warning says that something was not compared that was to be.
@@ -265,7 +270,7 @@ func (j *Judge) verdict(end time.Duration, how ending.Ending) *Verdict {
 		}
 		d.Rules = append(d.Rules, r)
 	}
-	d.Ending, d.Strict = how, j.config.Strict
+	d.Ending, d.Strict, d.Untraced = how, j.config.Strict, j.config.Untraced
 	d.number(func() { d.warn(j) })
 	return d
 }
@@ -293,6 +298,8 @@ func (d *Verdict) number(warn func()) {
 	switch {
 	case len(d.Findings) > 0:
 		d.Outcome = OutOfSync
+	case d.Untraced:
+		d.Outcome = RulesKept
 	case d.Comparisons == 0:
 		d.Outcome = NothingCompared
 	default:
@@ -307,7 +314,7 @@ func (d *Verdict) conclude() {
 		return
 	}
 	grave := func(w Warning) bool { return w.Grave || d.Strict }
-	if !d.Ending.Well() || d.Comparisons > 0 && slices.ContainsFunc(d.Warnings, grave) {
+	if !d.Ending.Well() || (d.Comparisons > 0 || d.Untraced) && slices.ContainsFunc(d.Warnings, grave) {
 		d.Outcome = Inconclusive
 	}
 }
@@ -350,7 +357,7 @@ func (d *Verdict) warn(j *Judge) {
 			d.Warnings = append(d.Warnings, Warning{View: r.Name, Text: r.Name + text, Grave: !refused})
 		case v.broken && v.resumed(d.Ending):
 			d.Warnings = append(d.Warnings, Warning{View: r.Name, Text: "after its trace had broken off, " + r.Name + " told neither a full snapshot nor that it joined, so what it showed from then on was not compared", Grave: true})
-		case r.Comparisons == 0 && r.Findings == 0:
+		case r.Comparisons == 0 && r.Findings == 0 && !d.Untraced:
 			d.Warnings = append(d.Warnings, Warning{View: r.Name, Text: r.Name + " was in the match, and nothing that it shows was compared", Grave: true})
 		}
 	}

@@ -49,6 +49,7 @@ type occurrence struct {
 	at     time.Duration
 	view   string
 	groups map[string]string
+	text   string // of a line
 }
 
 // stay is a time in which a view was in the match.
@@ -105,9 +106,9 @@ func (r *Rules) Record(number int, record *trace.Record) {
 		}
 		switch {
 		case m.rule.Event != "" && m.rule.Event == record.Event, m.rule.Checkpoint != "" && m.rule.Checkpoint == record.Checkpoint:
-			m.came = append(m.came, occurrence{record.T, view, map[string]string{"by": record.By, "to": record.To, "id": record.ID, "entity": record.Entity}})
+			m.came = append(m.came, occurrence{at: record.T, view: view, groups: map[string]string{"by": record.By, "to": record.To, "id": record.ID, "entity": record.Entity}})
 		case m.rule.Joined != "" && record.Joined == view && view != rulebook.Server:
-			m.came = append(m.came, occurrence{record.T, view, map[string]string{rulebook.Player: view}})
+			m.came = append(m.came, occurrence{at: record.T, view: view, groups: map[string]string{rulebook.Player: view}})
 		}
 	}
 }
@@ -123,7 +124,7 @@ func (r *Rules) Line(view string, at time.Duration, text string) {
 	for _, m := range r.marks {
 		if m.match != nil && m.rule.Covers(view) && len(m.came) < mostFits {
 			if found := m.match.FindStringSubmatch(text); found != nil {
-				m.came = append(m.came, occurrence{at, view, groups(m.match, found)})
+				m.came = append(m.came, occurrence{at: at, view: view, groups: groups(m.match, found)})
 			}
 		}
 	}
@@ -142,7 +143,7 @@ func (r *Rules) Line(view string, at time.Duration, text string) {
 			c.each[found[c.match.SubexpIndex(c.rule.Each)]]++
 		}
 		if c.mark != nil && len(c.fits) < mostFits {
-			c.fits = append(c.fits, occurrence{at, view, groups(c.match, found)})
+			c.fits = append(c.fits, occurrence{at, view, groups(c.match, found), cut(text, kept)})
 		}
 		if len(c.told) < keptLines {
 			c.told = append(c.told, judge.LogLine{At: judge.Seconds(at), Text: cut(text, kept)})
@@ -249,13 +250,16 @@ func (r *Rules) after(c *count) (b *judge.BrokenLog) {
 		}
 		asked++
 		lines := 0
+		var told []judge.LogLine
 		first, _ := slices.BinarySearchFunc(c.fits, m.at-early, func(f occurrence, t time.Duration) int { return cmp.Compare(f.at, t) })
 		for _, f := range c.fits[first:] {
 			if f.at > until {
 				break
 			}
 			if agree(f.groups, m.groups) {
-				lines++
+				if lines++; lines <= keptLines {
+					told = append(told, judge.LogLine{At: judge.Seconds(f.at), Text: f.text})
+				}
 			}
 		}
 		breach := c.rule.Lines.Breach(lines)
@@ -263,7 +267,7 @@ func (r *Rules) after(c *count) (b *judge.BrokenLog) {
 			continue
 		}
 		if wrong++; b == nil {
-			b = &judge.BrokenLog{At: m.at, Ended: fmt.Sprintf("%v were over", c.rule.Within),
+			b = &judge.BrokenLog{At: m.at, Ended: fmt.Sprintf("counted for %v", c.rule.Within), Lines: told,
 				Why: fmt.Sprintf("%s in the log of %s within %v of %s at %s%s", number(lines), c.view, c.rule.Within, m.what(c.mark.rule), judge.Seconds(m.at), breach)}
 		}
 	}
