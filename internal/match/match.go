@@ -23,6 +23,7 @@ import (
 	"zitherwheel/internal/review/feed"
 	"zitherwheel/internal/run/ending"
 	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/verdict/logs"
 	"zitherwheel/internal/verdict/metrics"
 	"zitherwheel/internal/verdict/rulebook"
 )
@@ -42,6 +43,7 @@ type Result struct {
 	Verdict   *judge.Verdict
 	Findings  []byte // the verdict as findings.json has it
 	Measures  *metrics.Measures
+	Logs      *logs.Report // what its programs logged of errors and warnings; nil of a match without programs
 	Ending    ending.Ending
 	Played    time.Duration
 	Refused   []string // bots that the full server did not let in, as the plan asked for

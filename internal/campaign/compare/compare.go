@@ -68,7 +68,8 @@ type Summary struct {
 	Failed  int    `json:"failed"`
 }
 
-// Signature is how often one thing went wrong on each side.
+// Signature is how often one thing went wrong on each side: a signature of findings, or a kind of lines
+// about errors or warnings that a program logged.
 type Signature struct {
 	Signature   string  `json:"signature"`
 	State       State   `json:"state"`
@@ -180,14 +181,13 @@ func (r *Result) signatures(a, b map[uint64]hunt.Match) {
 	for _, side := range []map[uint64]hunt.Match{a, b} {
 		for _, m := range side {
 			for _, f := range m.Found {
-				if !slices.Contains(names, f.Signature) {
-					names = append(names, f.Signature)
-				}
+				names = append(names, f.Signature)
 			}
+			names = append(names, m.Logs...)
 		}
 	}
 	slices.Sort(names)
-	for _, name := range names {
+	for _, name := range slices.Compact(names) {
 		r.Signatures = append(r.Signatures, r.signature(name, a, b, func(m hunt.Match) bool { return has(m, name) }))
 	}
 }
@@ -285,7 +285,7 @@ func (s *Signature) changed() bool {
 }
 
 func has(m hunt.Match, signature string) bool {
-	return slices.ContainsFunc(m.Found, func(f hunt.Found) bool { return f.Signature == signature })
+	return slices.ContainsFunc(m.Found, func(f hunt.Found) bool { return f.Signature == signature }) || slices.Contains(m.Logs, signature)
 }
 
 func countOf(shows func(hunt.Match) bool, side map[uint64]hunt.Match) (c Count) {

@@ -42,6 +42,20 @@ func side(first uint64, n int, shows map[string]func(i int) bool, measures func(
 func every(n int) func(int) bool { return func(i int) bool { return i%n == 0 } }
 func never(int) bool             { return false }
 
+// Lines that programs log of errors are compared like signatures.
+func TestLogLinesThatOnlyOneSideHas(t *testing.T) {
+	before, after := side(1, 60, nil, nil), side(1, 60, nil, nil)
+	for i := range after.Matches {
+		before.Matches[i].Logs = []string{"warning logged by a client: slow"}
+		after.Matches[i].Logs = []string{"error logged by the server: no entity #", "warning logged by a client: slow"}
+	}
+	r := Sides(before, after, ErrorRate)
+	require.Len(t, r.Signatures, 2)
+	assert.Equal(t, "error logged by the server: no entity #", r.Signatures[0].Signature)
+	assert.Equal(t, []State{New, Still}, []State{r.Signatures[0].State, r.Signatures[1].State})
+	assert.True(t, r.Worse())
+}
+
 func TestWhatBecomesOfASignature(t *testing.T) {
 	for _, row := range []struct {
 		what          string

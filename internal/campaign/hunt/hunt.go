@@ -51,6 +51,7 @@ type Match struct {
 	Verdict string   `json:"verdict"` // as judge.Outcome has it, or Failed
 	Why     string   `json:"why,omitempty"`
 	Found   []Found  `json:"found,omitempty"` // the heads of incidents
+	Logs    []string `json:"logs,omitempty"`  // what its programs logged of errors and warnings: see logs.Report.Signatures
 	Players []Player `json:"players"`
 	Drawn   []string `json:"drawn,omitempty"` // values of the plan that its seed drew
 
@@ -208,6 +209,9 @@ func matchOf(p *plan.Plan, r *match.Result) Match {
 		return m
 	}
 	m.Verdict, m.Found = string(r.Verdict.Outcome), Heads(r.Verdict)
+	if r.Logs != nil {
+		m.Logs = r.Logs.Signatures()
+	}
 	return m
 }
 

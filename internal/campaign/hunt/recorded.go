@@ -21,5 +21,9 @@ func Recorded(ctx context.Context, run *run.Run) (Match, *metrics.Measures, erro
 	if err != nil {
 		return Match{}, nil, err
 	}
-	return matchOf(p, &match.Result{Verdict: said.Verdict, Measures: said.Measures}), said.Measures, nil
+	logged, err := feed.Logs(run)
+	if err != nil {
+		return Match{}, nil, err
+	}
+	return matchOf(p, &match.Result{Verdict: said.Verdict, Measures: said.Measures, Logs: logged}), said.Measures, nil
 }

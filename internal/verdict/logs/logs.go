@@ -8,6 +8,7 @@ package logs
 
 import (
 	"cmp"
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -15,6 +16,7 @@ import (
 	"unicode/utf8"
 
 	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 // Level is how bad a line is.
@@ -35,6 +37,25 @@ type Kind struct {
 	Last    judge.Seconds `json:"last_s"`
 	Count   int           `json:"count"`
 	Most    int           `json:"most_per_second"` // of them within one second
+}
+
+// Form is what the lines of the kind have in common: the text without its numbers.
+func (k *Kind) Form() string { return numbers.ReplaceAllString(k.Text, "#") }
+
+// Signatures names what logs tell of errors and warnings, so that the kinds of two matches can be
+// compared: whether it is the server's or a client's, and what the lines have in common.
+func (r *Report) Signatures() (list []string) {
+	for _, k := range r.Kinds {
+		whose := "a client"
+		if k.Program == rulebook.Server {
+			whose = "the server"
+		}
+		if name := fmt.Sprintf("%s logged by %s: %s", k.Level, whose, k.Form()); !slices.Contains(list, name) {
+			list = append(list, name)
+		}
+	}
+	slices.Sort(list)
+	return list
 }
 
 // Report is what the logs of a match tell.
