@@ -107,3 +107,23 @@ func TestWhoMustBeRefused(t *testing.T) {
 		})
 	}
 }
+
+// Whoever closes a client's window closes its trace: the reference says that it left, and it says
+// nothing more. Only one that goes on telling plays on.
+func TestATraceThatEndsDoesNotPlayOn(t *testing.T) {
+	for until, want := range map[float64][]string{
+		5.1: {},
+		9.9: {"moss rejected-but-playing  membership 5.00-10.00 open"},
+	} {
+		m := newMatch()
+		for i, name := range []string{"fern", "moss"} {
+			m.say(0, 0, fmt.Sprintf(`"joined":"%s","entity":"dog/%[1]s"`, name))
+			m.say(i+1, 0, fmt.Sprintf(`"joined":"%s","entity":"dog/%[1]s"`, name))
+		}
+		m.every(0, 0, 10.05, 0.05, func(t float64) string { return position("dog/fern", t, 1) })
+		m.every(1, 0.02, 10, 0.05, func(t float64) string { return position("dog/fern", t, 1) })
+		m.every(2, 0.02, until, 0.05, func(t float64) string { return position("dog/fern", t, 1) })
+		m.say(0, 5, `"left":"moss"`)
+		assert.Equal(t, want, told(m.judge()), until)
+	}
+}

@@ -105,7 +105,7 @@ func (s *roster) come(t time.Duration) {
 		switch {
 		case !v.in || said != nil && said.in:
 			v.endStray(t, "the reference letting it in")
-		case v.phantom:
+		case v.phantom && v.stray != nil:
 		case said == nil && v.own == trace.Nobody: // it only watches, and such are counted by few servers
 		default:
 			since, why := v.joinedAt, "the reference never let it in"
@@ -119,15 +119,20 @@ func (s *roster) come(t time.Duration) {
 			if t-since < strayAfter {
 				continue
 			}
-			v.phantom = true
+			if !v.phantom {
+				v.phantom = true
+				v.each(func(k *tracker) { // what it shows is all of the same cause
+					k.active, k.apart, k.run.certain = false, false, false
+				})
+			}
+			if said != nil && said.why == departure && v.to <= since+strayAfter {
+				continue // it has told nothing since: its trace may have ended with it
+			}
 			f := &Finding{Kind: RejectedButPlaying, View: v.name, Subject: Subject{About: AboutMembership}, BeganAt: Seconds(since), EndedAt: Seconds(t), Open: true,
 				Ended: "still so at the end", Why: "the view believes it is in the match; " + why, settle: strayAfter, Own: true}
 			f.Evidence = j.circumstances(v, since, t)
 			j.add(f)
 			v.stray = f
-			v.each(func(k *tracker) { // what it shows is all of the same cause
-				k.active, k.apart, k.run.certain = false, false, false
-			})
 		}
 	}
 }
