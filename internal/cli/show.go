@@ -22,23 +22,37 @@ import (
 func showCommand() *cobra.Command {
 	var moment string
 	var tick int64
-	var around, asJSON, plain bool
+	var around, asJSON, plain, goesOn, asPage bool
 	c := &cobra.Command{
-		Use:   "show RUNFOLDER [FINDING | ENTITY | ENTITY.FIELD]",
+		Use:   "show RUNFOLDER [FINDING | ENTITY | ENTITY.FIELD]...",
 		Short: "Show one entity at one moment, in every view",
 		Long: `Shows one entity as the server and every client had it, side by side, with differences
 marked and how long each value had been held. On a terminal the arrow keys step
 through time. With --around it prints the timeline of a finding: states, inputs,
 events, checkpoints, joins, packets and the logs of both sides.
 
-Without an entity or a finding it lists the findings of the run.`,
+Without an entity or a finding it lists the findings of the run.
+
+With --live it looks at a run in progress: all entities with their differences marked,
+one or several of them in every view, frozen and stepped back at will, and it goes to
+the next finding by itself. --page shows the same in a browser on this machine.`,
 		Example: `  zwheel show runs/mine
   zwheel show runs/mine F1
   zwheel show runs/mine F1 --around
-  zwheel show runs/mine dog/fern.stamina --at 12.5s`,
+  zwheel show runs/mine dog/fern.stamina --at 12.5s
+  zwheel show --live runs/mine dog/fern bell/b
+  zwheel show --live --page runs/mine`,
 		ValidArgsFunction: completeFindings,
-		Args:              cobra.RangeArgs(1, 2),
+		Args:              cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
+			switch {
+			case goesOn:
+				return lookLive(c, args[0], args[1:], asPage, asJSON)
+			case asPage:
+				return usage("--page goes with --live; zwheel report writes a page of a run that has ended")
+			case len(args) > 2:
+				return usage("one entity or finding at a time; several go with --live")
+			}
 			run, err := run.Open(args[0])
 			if err != nil {
 				return &exitError{exitUsage, err}
@@ -96,6 +110,8 @@ Without an entity or a finding it lists the findings of the run.`,
 	c.Flags().StringVar(&moment, "at", "", "the moment, like 12.5s (default the start of the finding, or the end)")
 	c.Flags().Int64Var(&tick, "tick", 0, "the tick instead of a moment (default the first of the finding, where ticks were compared)")
 	c.Flags().BoolVar(&around, "around", false, "print the timeline of a finding, from a second before it to two after")
+	c.Flags().BoolVar(&goesOn, "live", false, "look at a run in progress")
+	c.Flags().BoolVar(&asPage, "page", false, "with --live: as a page for a browser on this machine")
 	c.Flags().BoolVar(&plain, "plain", false, "print a table even on a terminal")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON; without an entity or a finding, the verdict")
 	return c

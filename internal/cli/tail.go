@@ -36,22 +36,9 @@ For the full verdict of such traces use zwheel check afterwards.`,
 			traces := live.Traces{Ended: func() bool { return false }}
 			var p *plan.Plan // of a run
 			if len(args) == 1 {
-				folder, err := run.Open(args[0])
-				if err != nil {
-					return &exitError{exitUsage, err}
-				}
-				if folder.About.How != ending.Running {
-					return usage("%s has ended (%s); judge it with zwheel check %s", args[0], folder.About.How, args[0])
-				}
-				if p, err = loadPlan(folder.PlanPath()); err != nil {
+				var err error
+				if traces, p, err = followed(args[0]); err != nil {
 					return err
-				}
-				found := feed.Run(folder, p)
-				traces.Sources, traces.Packets, traces.Rules, traces.Reference, traces.Entities = found.Sources, found.Packets, found.Rules, found.Reference, found.Entities
-				traces.Ticks = p.Align == feed.Tick
-				traces.Ended = func() bool {
-					now, err := run.Open(args[0])
-					return err != nil || now.About.How != ending.Running
 				}
 			} else {
 				given, err := namedTraces(server, clients, rulesPath, false)
@@ -100,6 +87,26 @@ For the full verdict of such traces use zwheel check afterwards.`,
 	c.Flags().StringVar(&rulesPath, "rules", "", "file with watch rules, or the demo game's name, hillfold (default those of the run's plan)")
 	c.Flags().DurationVar(&every, "every", 2*time.Second, "time between lines about how far it is")
 	return c
+}
+
+// followed are the traces of a run in progress, and its plan.
+func followed(path string) (traces live.Traces, p *plan.Plan, err error) {
+	folder, err := run.Open(path)
+	if err != nil {
+		return traces, nil, &exitError{exitUsage, err}
+	}
+	if folder.About.How != ending.Running {
+		return traces, nil, usage("%s has ended (%s); judge it with zwheel check %s, look into it with zwheel show %s", path, folder.About.How, path, path)
+	}
+	if p, err = loadPlan(folder.PlanPath()); err != nil {
+		return traces, nil, err
+	}
+	found := feed.Run(folder, p)
+	return live.Traces{Sources: found.Sources, Packets: found.Packets, Rules: found.Rules, Reference: found.Reference, Entities: found.Entities, Ticks: p.Align == feed.Tick,
+		Ended: func() bool {
+			now, err := run.Open(path)
+			return err != nil || now.About.How != ending.Running
+		}}, p, nil
 }
 
 // tellEnd says how a run ended that was followed: more may have been found in the whole of

@@ -12,6 +12,11 @@ import (
 
 // Sheet writes one entity at one moment: a row for each field, a column for each view.
 func (t *Text) Sheet(s inspect.Sheet) {
+	t.sheetTable(s)
+	t.legend(s)
+}
+
+func (t *Text) sheetTable(s inspect.Sheet) {
 	when := at(s.At)
 	if s.Tick != nil {
 		when = fmt.Sprintf("tick %d", *s.Tick)
@@ -60,6 +65,10 @@ func (t *Text) Sheet(s inspect.Sheet) {
 		table.row(line...)
 	}
 	table.write(t.w)
+}
+
+// legend explains the marks of a sheet.
+func (t *Text) legend(s inspect.Sheet) {
 	as := "the reference"
 	if s.Reference == rulebook.NoReference {
 		as = "most views"
@@ -68,7 +77,7 @@ func (t *Text) Sheet(s inspect.Sheet) {
 		fmt.Fprintf(t.w, "\n  = as %s   ! otherwise\n", as)
 		return
 	}
-	fmt.Fprintf(t.w, "\n  = as %s   ~ as it was, no longer ago than is allowed   ^ ahead of it, as is allowed   ! nothing explains it   no mark: not judged\n  for: how long the view has held the value\n", as)
+	fmt.Fprintf(t.w, "\n  = as %s   ~ as it was, no longer ago than is allowed   ^ ahead of it, as is allowed   ! nothing explains it\n  no mark: not judged   for: how long the view has held the value\n", as)
 }
 
 func held(now judge.Seconds, c inspect.Cell) string {

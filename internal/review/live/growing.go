@@ -6,13 +6,16 @@
 package live
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"slices"
+	"sync"
 	"time"
 
 	"zitherwheel/internal/lines"
+	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/review/feed"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/trace"
@@ -22,6 +25,7 @@ import (
 
 // Traces is what is followed: plain files that grow, the reference's first.
 type Traces struct {
+	Names     *trace.Names // that the observer knows too; nil if nobody asks
 	Sources   []feed.Source
 	Packets   string // or ""
 	Rules     rulebook.Rules
@@ -30,7 +34,21 @@ type Traces struct {
 	Entities  int  // how many there may be; 0 means trace.MostEntities
 	Alert     func(judge.Alert)
 	Now       func(State) // hears how far the traces are, a few times a second; may be nil
+	Observer  Observer    // hears all that is judged, in order of time; may be nil
 	Ended     func() bool // whether nothing more will come; nil means that ctx says so
+}
+
+// Setting is how the traces are judged.
+func (t *Traces) Setting() feed.Setting {
+	return feed.Setting{Reference: t.Reference, Ticks: t.Ticks, Outcomes: t.Packets != "", Alert: t.Alert}
+}
+
+// Observer hears what is judged. It is locked while the traces are read and judged, because the names
+// in them are shared.
+type Observer interface {
+	sync.Locker
+	Record(view int, r *trace.Record)
+	Packet(view int, p link.Packet)
 }
 
 const lookEvery = 50 * time.Millisecond
@@ -39,7 +57,7 @@ const lookEvery = 50 * time.Millisecond
 // then.
 func Run(ctx context.Context, t Traces) (State, error) {
 	f := &follower{}
-	names := trace.NewNames()
+	names := cmp.Or(t.Names, trace.NewNames())
 	if t.Entities > 0 {
 		names.Most = t.Entities
 	}
@@ -50,21 +68,18 @@ func Run(ctx context.Context, t Traces) (State, error) {
 		f.paths = append(f.paths, s.Path)
 		f.readers = append(f.readers, trace.NewReader(nil, names))
 	}
-	f.live = NewLive(names, views, t.Rules, feed.Setting{Reference: t.Reference, Ticks: t.Ticks, Outcomes: t.Packets != "", Alert: t.Alert})
+	f.lock = t.Observer
+	f.live = NewLive(names, views, t.Rules, t.Setting())
+	f.live.observer = t.Observer
 	if t.Packets != "" {
 		f.packets = lines.Follow(t.Packets)
 	}
 	defer f.close()
 	for {
 		ended := ctx.Err() != nil || t.Ended != nil && t.Ended()
-		if err := f.look(); err != nil {
+		if err := f.judge(ended); err != nil {
 			return f.live.State(), err
 		}
-		until := f.live.state.At - Hold
-		if ended {
-			until = f.live.state.At
-		}
-		f.live.Judge(until)
 		if t.Now != nil {
 			t.Now(f.live.State())
 		}
@@ -80,10 +95,29 @@ func Run(ctx context.Context, t Traces) (State, error) {
 
 type follower struct {
 	live    *Live
+	lock    sync.Locker // or nil
 	tails   []*lines.Tail
 	paths   []string
 	readers []*trace.Reader
 	packets *lines.Tail
+}
+
+// judge reads what has been written since the last look, and judges what can be put in order of it;
+// at the end, all.
+func (f *follower) judge(all bool) error {
+	if f.lock != nil {
+		f.lock.Lock()
+		defer f.lock.Unlock()
+	}
+	if err := f.look(); err != nil {
+		return err
+	}
+	until := f.live.state.At - Hold
+	if all {
+		until = f.live.state.At
+	}
+	f.live.Judge(until)
+	return nil
 }
 
 // look reads what has been written since the last look.

@@ -33,11 +33,12 @@ type ViewState struct {
 // Live judges what is handed to it, in order of time: what comes is held back until
 // [Live.Judge] is told that nothing older will come. Not safe for concurrent use.
 type Live struct {
-	bench   *feed.Bench
-	waiting []item // sorted when judged
-	spare   []*trace.Record
-	judged  time.Duration
-	state   State
+	bench    *feed.Bench
+	observer Observer // or nil
+	waiting  []item   // sorted when judged
+	spare    []*trace.Record
+	judged   time.Duration
+	state    State
 }
 
 // item is a record of a view or the outcome of a packet, that waits to be judged.
@@ -99,10 +100,16 @@ func (l *Live) Judge(until time.Duration) {
 		if it.record == nil {
 			it.packet.Sent = it.at
 			l.bench.Packet(it.view, it.packet)
+			if l.observer != nil {
+				l.observer.Packet(it.view, it.packet)
+			}
 			continue
 		}
 		it.record.T = it.at
 		l.bench.Record(it.view, it.record)
+		if l.observer != nil {
+			l.observer.Record(it.view, it.record)
+		}
 		l.spare = append(l.spare, it.record)
 	}
 	l.waiting = append(l.waiting[:0], l.waiting[n:]...)
