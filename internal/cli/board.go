@@ -22,7 +22,7 @@ func watched(c *cobra.Command, p *plan.Plan, options match.Options, label string
 	messages := c.ErrOrStderr()
 	file := terminal(messages)
 	lasts := p.Clock == plan.Wall || p.Duration >= worthABoard
-	if file == nil || !isTerminal(os.Stdin) || !lasts || label != "" {
+	if file == nil || !isTerminal(os.Stdin) || !lasts || label != "" || len(options.ByHand) > 0 {
 		options.Tell = func(text string) { fmt.Fprintln(messages, label+text) }
 		if p.Clock == plan.Wall || options.StopAtFirst {
 			options.Alert = quietAfter(alertsTold, func(text string) { fmt.Fprintln(messages, label+text) })

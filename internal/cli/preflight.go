@@ -76,6 +76,19 @@ func clockFlag(p *plan.Plan) string {
 
 const guardName = "guard"
 
+// standInCommand is the process that stands in for one that somebody plays by hand.
+func standInCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:    match.StandInName + " [FILE]",
+		Short:  "Stand in for a client that is played by hand (started by itself)",
+		Hidden: true,
+		Args:   cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			return match.StandIn(c.Context(), strings.Join(args, ""), c.OutOrStdout())
+		},
+	}
+}
+
 // guardCommand is the process that ends what a run leaves behind when it is killed.
 func guardCommand() *cobra.Command {
 	return &cobra.Command{

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -23,12 +25,18 @@ func runCommand() *cobra.Command {
 	var seed uint64
 	var out, clock string
 	var asJSON, record, stopAtFirst bool
+	var byHand []string
 	c := &cobra.Command{
 		Use:   "run PLAN",
 		Short: "Play one match and judge it",
 		Long: `Plays the match of a plan, judges it, prints the verdict with its evidence and
-writes a run folder. On the virtual clock the same plan and seed give the same bytes.`,
-		Example:           "  zwheel run examples/lost-goodbye.yaml --seed 3 --out runs/mine",
+writes a run folder. On the virtual clock the same plan and seed give the same bytes.
+
+With --by-hand you play one of the bots yourself, on its link: the server and the other
+bots are brought up, and how to start your client is printed. What it prints is judged
+like a bot's, live and at the end. zwheel show --live looks at the match meanwhile.`,
+		Example: `  zwheel run examples/lost-goodbye.yaml --seed 3 --out runs/mine
+  zwheel run examples/millpond/millpond.yaml --by-hand fern:7000`,
 		ValidArgsFunction: completePlans,
 		Args:              cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -49,6 +57,9 @@ writes a run folder. On the virtual clock the same plan and seed give the same b
 			}
 			options := wallOptions()
 			options.Record, options.StopAtFirst = record, stopAtFirst
+			if options.ByHand, err = playedByHand(p, byHand); err != nil {
+				return err
+			}
 			r, err := play(c, p, out, options, "")
 			if err != nil {
 				return err
@@ -73,8 +84,33 @@ writes a run folder. On the virtual clock the same plan and seed give the same b
 	c.Flags().StringVar(&out, "out", "", "folder to make for the run (default runs/TITLE-SEED)")
 	c.Flags().BoolVar(&stopAtFirst, "stop-at-first", false, "end the match two seconds after the first finding is certain")
 	c.Flags().BoolVar(&record, "record", false, "capture all packets with payloads, as packets.pcapng (wall clock)")
+	c.Flags().StringArrayVar(&byHand, "by-hand", nil, "a bot that you play by hand, as NAME or NAME:PORT for the port of its address; repeat for more")
 	c.Flags().BoolVar(&asJSON, "json", false, "print findings.json instead of text")
 	return c
+}
+
+// playedByHand are the bots that somebody plays by hand, and the ports for their clients.
+func playedByHand(p *plan.Plan, names []string) (map[string]uint16, error) {
+	ports := map[string]uint16{}
+	for _, text := range names {
+		name, number, numbered := strings.Cut(text, ":")
+		port, err := uint64(0), error(nil)
+		if numbered {
+			port, err = strconv.ParseUint(number, 10, 16)
+		}
+		switch {
+		case err != nil:
+			return nil, usage("--by-hand %s: write NAME or NAME:PORT", text)
+		case !slices.ContainsFunc(p.Bots, func(b plan.Bot) bool { return b.Name == name }):
+			return nil, usage("--by-hand %s: the plan has no bot of that name", text)
+		case p.Clock != plan.Wall:
+			return nil, usage("--by-hand %s: nobody plays by hand on the %s clock; add --clock wall", text, p.Clock)
+		case name == p.Game.Host:
+			return nil, usage("--by-hand %s: the host is the server too, and is started by zwheel", text)
+		}
+		ports[name] = uint16(port)
+	}
+	return ports, nil
 }
 
 // loadPlanOn reads a plan, to be played on a clock if one is asked for.

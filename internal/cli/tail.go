@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"cmp"
+	"context"
 	"fmt"
+	"os"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -16,7 +19,7 @@ import (
 )
 
 func tailCommand() *cobra.Command {
-	var server, rulesPath string
+	var server, rulesPath, out string
 	var clients []string
 	var every time.Duration
 	c := &cobra.Command{
@@ -27,7 +30,8 @@ and reports findings as they become certain. It ends when the run ends, with the
 verdict and exit code, or when it is interrupted.
 
 Traces are plain files that may still grow, or not exist yet, and must share one clock.
-For the full verdict of such traces use zwheel check afterwards.`,
+For the full verdict of such traces use zwheel check afterwards, or --out here: when you
+interrupt it, a run folder is made of them that show, logs and report can read.`,
 		Example: `  zwheel tail runs/mine
   zwheel tail --server server.jsonl --client me=me.jsonl --client you=you.jsonl --rules rules.yaml`,
 		Args:              cobra.MaximumNArgs(1),
@@ -35,23 +39,32 @@ For the full verdict of such traces use zwheel check afterwards.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			traces := live.Traces{Ended: func() bool { return false }}
 			var p *plan.Plan // of a run
+			var given feed.Traces
+			if len(args) == 1 && out != "" {
+				return usage("--out makes a run folder of traces; %s is one already", args[0])
+			}
 			if len(args) == 1 {
 				var err error
 				if traces, p, err = followed(args[0]); err != nil {
 					return err
 				}
 			} else {
-				given, err := namedTraces(server, clients, rulesPath, false)
-				if err != nil {
+				var err error
+				if given, err = namedTraces(server, clients, rulesPath, false); err != nil {
 					return err
+				}
+				if out != "" {
+					if _, err := os.Stat(out); err == nil {
+						return usage("--out %s: it exists already and is left as it is", out)
+					}
 				}
 				traces.Sources, traces.Rules = given.Sources, given.Rules
 				if server == "" {
 					traces.Reference = rulebook.NoReference
 				}
 			}
-			out := c.OutOrStdout()
-			traces.Alert = quietAfter(1000, func(text string) { fmt.Fprintln(out, text) })
+			to := c.OutOrStdout()
+			traces.Alert = quietAfter(1000, func(text string) { fmt.Fprintln(to, text) })
 			next := time.Now()
 			traces.Now = func(s live.State) {
 				if now := time.Now(); now.After(next) {
@@ -72,9 +85,12 @@ For the full verdict of such traces use zwheel check afterwards.`,
 			if state.Lines == 0 {
 				return failed(fmt.Errorf("no trace line has come"))
 			}
-			fmt.Fprintf(out, "followed %s lines up to %.3f s: %d findings\n", report.Number(state.Lines), state.At.Seconds(), state.Findings)
+			fmt.Fprintf(to, "followed %s lines up to %.3f s: %d findings\n", report.Number(state.Lines), state.At.Seconds(), state.Findings)
 			if p != nil && c.Context().Err() == nil {
 				return tellEnd(c, args[0], p)
+			}
+			if out != "" {
+				return keepTraces(c, given, traces.Reference, out)
 			}
 			if state.Findings > 0 {
 				return quiet(exitOutOfSync)
@@ -82,6 +98,7 @@ For the full verdict of such traces use zwheel check afterwards.`,
 			return nil
 		},
 	}
+	c.Flags().StringVar(&out, "out", "", "when you interrupt it, judge the traces as a whole and make a run folder of them")
 	c.Flags().StringVar(&server, "server", "", "trace of the server")
 	c.Flags().StringArrayVar(&clients, "client", nil, "trace of a client, as NAME=FILE; repeat for more")
 	c.Flags().StringVar(&rulesPath, "rules", "", "file with watch rules, or the demo game's name, hillfold (default those of the run's plan)")
@@ -107,6 +124,22 @@ func followed(path string) (traces live.Traces, p *plan.Plan, err error) {
 			now, err := run.Open(path)
 			return err != nil || now.About.How != ending.Running
 		}}, p, nil
+}
+
+// keepTraces judges traces that were followed to their end, now that there is one, and makes a run
+// folder of them.
+func keepTraces(c *cobra.Command, traces feed.Traces, reference, out string) error {
+	traces.Reference = cmp.Or(traces.Reference, reference)
+	result, err := feed.Judge(context.WithoutCancel(c.Context()), traces) // that it was interrupted is the end that it waited for
+	if err != nil {
+		return failed(err)
+	}
+	if err := feed.Keep(out, traces, result); err != nil {
+		return &exitError{exitUsage, err}
+	}
+	report.NewText(c.OutOrStdout()).Headline(result.Verdict)
+	fmt.Fprintf(c.OutOrStdout(), "Run folder: %s\n", out)
+	return quiet(codeOf(result.Verdict.Outcome))
 }
 
 // tellEnd says how a run ended that was followed: more may have been found in the whole of

@@ -51,6 +51,9 @@ func (p *participant) start() error {
 		return err
 	}
 	values := p.values(tracePath)
+	if p.hand != nil {
+		p.invite(values)
+	}
 	for _, word := range p.program.Run {
 		spec.Run = append(spec.Run, plan.Fill(word, values))
 	}

@@ -19,7 +19,7 @@ type loads struct {
 func (m *wallMatch) readLoads() {
 	var pids []int
 	for _, p := range m.participants {
-		if p.running() {
+		if p.running() && p.hand == nil { // a stand-in tells nothing of the client
 			pids = append(pids, p.process.PID())
 		}
 	}

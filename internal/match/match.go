@@ -98,6 +98,8 @@ type Options struct {
 	// stands there, by which its user knows it again; "" is none. It may be nil.
 	Mark func(planYAML []byte) string
 
+	ByHand map[string]uint16 // bots that somebody plays by hand, and the port for their clients; 0 is any. On the wall clock
+
 	Alert       func(judge.Alert) // hears of findings as they become certain; may be nil
 	StopAtFirst bool              // ends the match Aftermath after the first finding has become certain
 	Progress    func(Progress)    // hears how far the match is, a few times a second; may be nil

@@ -36,6 +36,7 @@ type participant struct {
 	ready   *regexp.Regexp // a log line by which it is known to be ready, or nil
 
 	// of a bot
+	hand *handed // nil unless somebody plays it by hand
 	route
 	driver
 

@@ -75,6 +75,9 @@ func (m *wallMatch) openWire() error {
 			if to.Addr().Is6() && !to.Addr().Is4In6() && to.Addr().IsLoopback() {
 				listen = netip.MustParseAddrPort("[::1]:0")
 			}
+			if b.hand != nil && i == 0 {
+				listen = netip.AddrPortFrom(listen.Addr(), b.hand.port)
+			}
 			at, err := w.relay.Add(relay.Path{Network: port.Network, Listen: listen, To: to, Link: func(int) *relay.Link { return lines }, Expire: time.Hour})
 			if err != nil {
 				return err

@@ -106,7 +106,15 @@ func newWall(p *plan.Plan, options Options) (*wallMatch, error) {
 		if hosted && b.Name == p.Game.Host {
 			program = &m.build.Host
 		}
+		var hand *handed
+		if port, is := options.ByHand[b.Name]; is {
+			var err error
+			if hand, program, b, err = m.byHand(b, port); err != nil {
+				return nil, err
+			}
+		}
 		c := m.newParticipant(len(m.participants), b.Name, program)
+		c.hand = hand
 		random := random.Stream(p.Seed, "bot/"+b.Name)
 		c.bot = player(options, b, game.Area{Width: m.build.Area[0], Height: m.build.Area[1]}, whim(p), random)
 		c.steps = b
