@@ -50,8 +50,9 @@ type About struct {
 	Seed   uint64   `json:"seed"`
 	Clock  string   `json:"clock"`
 	Length float64  `json:"length_s"`
-	Views  []string `json:"views"`       // the server's first
-	By     string   `json:"recorded_by"` // the build of the program, see package version
+	Views  []string `json:"views"`                     // the server's first
+	Blind  bool     `json:"packets_unknown,omitempty"` // nobody saw its packets: the traces came from elsewhere
+	By     string   `json:"recorded_by"`               // the build of the program, see package version
 	ending.Ending
 }
 
@@ -90,6 +91,7 @@ func Create(path string, about About, planYAML []byte, names *trace.Names) (*Fol
 			return nil, err
 		}
 	}
+	var err error
 	about.Layout, about.By, about.Ending = folderVersion, version.String(), ending.Ending{How: ending.Running}
 	f := &Folder{path: path, about: about}
 	if err := f.writeJSON("about.json", about); err != nil {
@@ -111,12 +113,11 @@ func Create(path string, about About, planYAML []byte, names *trace.Names) (*Fol
 		}
 		f.logs = append(f.logs, log)
 	}
-	packets, err := openFile(filepath.Join(path, "packets.jsonl"))
-	if err != nil {
-		return nil, err
+	if about.Blind { // a file without a packet would say that nothing was ever heard
+		return f, nil
 	}
-	f.packets = packets
-	return f, nil
+	f.packets, err = openFile(filepath.Join(path, "packets.jsonl"))
+	return f, err
 }
 
 func openFile(path string) (*file, error) {
@@ -176,7 +177,10 @@ func (f *Folder) Input(line []byte) error {
 
 // files are all that grow during the run.
 func (f *Folder) files() []*file {
-	all := slices.Concat(f.views, f.logs, []*file{f.packets})
+	all := slices.Concat(f.views, f.logs)
+	if f.packets != nil {
+		all = append(all, f.packets)
+	}
 	if f.inputs != nil {
 		all = append(all, f.inputs)
 	}
@@ -221,11 +225,7 @@ func (f *Folder) Finish(how ending.Ending, findings []byte, measures any) error 
 	if err := errors.Join(failures...); err != nil {
 		return err
 	}
-	packed := append(slices.Clone(f.views), f.packets)
-	if f.inputs != nil {
-		packed = append(packed, f.inputs)
-	}
-	check(pack(packed))
+	check(pack(slices.DeleteFunc(f.files(), func(file *file) bool { return slices.Contains(f.logs, file) })))
 	if findings != nil {
 		check(f.write("findings.json", findings))
 		check(f.writeJSON("measures.json", measures))
@@ -374,8 +374,13 @@ func (r *Run) PlanPath() string { return filepath.Join(r.Path, "plan.yaml") }
 // off.
 func (r *Run) ViewPath(view string) string { return r.packed(filepath.Join("views", view+".jsonl")) }
 
-// PacketsPath is where the outcomes are.
-func (r *Run) PacketsPath() string { return r.packed("packets.jsonl") }
+// PacketsPath is where the outcomes are, or "" if they are not known.
+func (r *Run) PacketsPath() string {
+	if r.About.Blind {
+		return ""
+	}
+	return r.packed("packets.jsonl")
+}
 
 // InputsPath is where what bots did is, if that was recorded.
 func (r *Run) InputsPath() string { return r.packed("inputs.jsonl") }

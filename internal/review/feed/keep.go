@@ -20,7 +20,7 @@ func Keep(path string, traces Traces, result *Result) error {
 	p.Title, p.Clock, p.Align, p.Reference, p.Strict, p.Rules = filepath.Base(path), plan.Recorded, traces.Align, traces.Reference, traces.Strict, traces.Rules
 	p.Duration = max(time.Second, length.Round(time.Millisecond))
 	p.MaxEntities = cmp.Or(traces.Entities, p.MaxEntities)
-	about := run.About{Title: p.Title, Clock: p.Clock, Length: length.Seconds()}
+	about := run.About{Title: p.Title, Clock: p.Clock, Length: length.Seconds(), Blind: true}
 	for _, s := range traces.Sources {
 		about.Views = append(about.Views, s.View)
 		if s.View != rulebook.Server {
