@@ -84,6 +84,7 @@ func tellSet(now time.Duration, cheat *bot.Step, say func(*trace.Record)) {
 // join starts the process if there is none, and asks it to join.
 func (p *participant) join(now time.Duration) error {
 	p.asked = max(now, 1)
+	p.record(&trace.Record{T: now, Checkpoint: trace.AskMark})
 	if !p.running() {
 		if err := p.start(); err != nil {
 			return err

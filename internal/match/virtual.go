@@ -282,6 +282,7 @@ func (n *clientNode) Step(now time.Duration, arrived []sim.Datagram) time.Durati
 	action := n.bot.Act(now, n)
 	n.match.options.acted(&n.did, n.name, now, action)
 	if action.Join && n.game.Idle() {
+		n.say(&trace.Record{T: now, Checkpoint: trace.AskMark})
 		n.game.Join(now)
 	}
 	if action.Leave {

@@ -112,6 +112,10 @@ type Record struct {
 // "set place", with {"to":[3,4]} as its data where it went to a place.
 const SetInput = "set "
 
+// AskMark is the checkpoint by which whoever drives a client puts into its trace that it was asked to
+// join.
+const AskMark = "asks to join"
+
 // Reset clears a record for reuse and keeps the memory of its lists.
 func (r *Record) Reset() {
 	*r = Record{State: r.State[:0], Received: r.Received[:0], Predicted: r.Predicted[:0], Despawned: r.Despawned[:0]}

@@ -41,6 +41,11 @@ func (c *Client) speak(now time.Duration) {
 		tell.record.Predicted = append(tell.record.Predicted,
 			trace.Change{Entity: of, Field: tell.fields[fieldX], Value: trace.Number(p.x)},
 			trace.Change{Entity: of, Field: tell.fields[fieldY], Value: trace.Number(p.y)})
+		if n := len(own.samples); n > 0 {
+			tell.record.Received = append(tell.record.Received,
+				trace.Change{Entity: of, Field: tell.fields[fieldX], Value: trace.Number(own.samples[n-1].x)},
+				trace.Change{Entity: of, Field: tell.fields[fieldY], Value: trace.Number(own.samples[n-1].y)})
+		}
 	}
 	tell.end()
 }

@@ -73,7 +73,7 @@ func field(c *view.Curve, fd *view.Field, reference string) *plot.Plot {
 		}
 		return xy
 	}
-	said, shown, predicted := values(&fd.Reference), values(&fd.View), values(&fd.Predicted)
+	said, shown, predicted, received := values(&fd.Reference), values(&fd.View), values(&fd.Predicted), values(&fd.Received)
 	if math.IsInf(low, 0) {
 		return nil
 	}
@@ -98,6 +98,7 @@ func field(c *view.Curve, fd *view.Field, reference string) *plot.Plot {
 	}
 	step := levels != nil
 	line(p, reference, said, blue, 2, step)
+	line(p, "received", received, purple, 0.8, true) // it stays until the next comes
 	line(p, "predicted", predicted, green, 0.8, step)
 	line(p, c.Finding.View, shown, vermilion, 1.2, step)
 	if len(shown) < 200 {
@@ -171,7 +172,7 @@ func valueAt(s *view.Series, t time.Duration) float64 {
 
 // levelsOf lists the texts that a field had, or is nil if it is a number.
 func levelsOf(fd *view.Field) (levels []string) {
-	for _, s := range []*view.Series{&fd.Reference, &fd.View, &fd.Predicted} {
+	for _, s := range []*view.Series{&fd.Reference, &fd.View, &fd.Predicted, &fd.Received} {
 		for _, text := range s.Texts {
 			if text != "" && !slices.Contains(levels, text) {
 				levels = append(levels, text)

@@ -1,7 +1,10 @@
 package chart
 
 import (
+	"fmt"
 	"image/color"
+	"math"
+	"time"
 
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
@@ -83,6 +86,40 @@ func Traffic(r *view.Review) (Figure, bool) {
 	return overTime(r, "traffic", "bytes a second on each view's link, down (above) and up",
 		course{"down, kB/s", func(l *view.Lane) plotter.XYs { return bytes(l.Down) }},
 		course{"up, kB/s", func(l *view.Lane) plotter.XYs { return bytes(l.Up) }})
+}
+
+// Speed draws how fast an entity moved in truth and as a view showed it, where that differs most. ok is
+// false if nothing is known of places.
+func Speed(r *view.Review) (f Figure, ok bool) {
+	s := r.Speeds()
+	if s == nil {
+		return Figure{}, false
+	}
+	p := newPlot()
+	p.X.Label.Text, p.Y.Label.Text = "time, s", "speed"
+	var truth, shown plotter.XYs
+	most := 0.0
+	for i, t := range s.T {
+		truth, shown = append(truth, plotter.XY{X: seconds(t), Y: s.True[i]}), append(shown, plotter.XY{X: seconds(t), Y: s.Shown[i]})
+		for _, v := range []float64{s.True[i], s.Shown[i]} {
+			if !math.IsNaN(v) {
+				most = max(most, v)
+			}
+		}
+	}
+	if most == 0 {
+		return Figure{}, false
+	}
+	p.X.Min, p.X.Max, p.Y.Min, p.Y.Max = seconds(s.T[0]), seconds(s.T[len(s.T)-1]), 0, most*1.08
+	line(p, r.Run.About.Views[0], truth, blue, 2, false)
+	line(p, s.View, shown, vermilion, 1.2, false)
+	whose := ""
+	if s.Own {
+		whose = ", its own"
+	}
+	f = newFigure("speed", fmt.Sprintf("how fast %s moves in truth, %s earlier, and as %s shows it%s: where motion is least smooth. A speed is of the way in a tenth of a second", s.Entity, s.Delay.Round(time.Millisecond), s.View, whose), 190)
+	f.panels = []panel{{p, 1}}
+	return f, true
 }
 
 // Load draws what processes used of the machine. ok is false if there were none.
@@ -233,6 +270,7 @@ func All(r *view.Review) []Figure {
 		add(Finding(c, referenceOf(r)))
 	}
 	add(Measures(r))
+	add(Speed(r))
 	add(Traffic(r))
 	add(Load(r))
 	return list

@@ -49,6 +49,7 @@ var pages = template.Must(template.New("page").Funcs(template.FuncMap{
 	"spread":   report.Spread,
 	"percent":  report.Percent,
 	"p95":      report.P95,
+	"longest":  report.Longest,
 	"times":    report.Times,
 	"logshead": report.LogsHead,
 	"bytes":    func(n float64) string { return report.Number(int(n)) },
@@ -105,7 +106,7 @@ func Write(w io.Writer, r *view.Review) error {
 		Repeat: fmt.Sprintf("zwheel run %s --seed %d", filepath.Join(r.Run.Path, "plan.yaml"), r.Run.About.Seed)}
 	d.Beside = report.Beside(r.Verdict)
 	d.Timeline = drawing(chart.Timeline(r)).SVG
-	for _, f := range []func(*view.Review) (chart.Figure, bool){chart.Measures, chart.Traffic, chart.Load} {
+	for _, f := range []func(*view.Review) (chart.Figure, bool){chart.Measures, chart.Speed, chart.Traffic, chart.Load} {
 		if fig, ok := f(r); ok {
 			d.Figures = append(d.Figures, drawing(fig))
 		}
@@ -177,6 +178,7 @@ func worldJSON(r *view.Review) ([]byte, error) {
 	type track struct {
 		View   int   `json:"v"`
 		Entity int   `json:"e"`
+		Layer  int   `json:"l,omitempty"` // as view.Layer has it
 		End    int64 `json:"end"`
 		Points []int `json:"p"`
 	}
@@ -197,7 +199,7 @@ func worldJSON(r *view.Review) ([]byte, error) {
 	}{Views: r.World.Views, Entities: r.World.Entities, Tracks: []track{}, Findings: []moment{}, Length: r.Length.Milliseconds(),
 		Bounds: [4]float64{math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)}}
 	for _, t := range r.World.Tracks {
-		out := track{View: t.View, Entity: t.Entity, End: t.End.Milliseconds()}
+		out := track{View: t.View, Entity: t.Entity, Layer: int(t.Layer), End: t.End.Milliseconds()}
 		var last [3]int
 		for _, p := range t.Points {
 			now := [3]int{int(p.T.Milliseconds()), int(math.Round(p.X * 100)), int(math.Round(p.Y * 100))}

@@ -9,7 +9,7 @@
     const $ = id => document.getElementById(id)
     const canvas = $('ground')
     const pen = canvas.getContext('2d')
-    const tracks = world.tracks.map(({ v, e, end, p }) => {
+    const tracks = world.tracks.map(({ v, e, l = 0, end, p }) => {
       const t = [], x = [], y = []
       let a = 0, b = 0, c = 0
       for (let i = 0; i < p.length; i += 3) {
@@ -17,7 +17,7 @@
         x.push((b += p[i + 1]) / 100)
         y.push((c += p[i + 2]) / 100)
       }
-      return { v, e, end, t, x, y }
+      return { v, e, l, end, t, x, y }
     })
     const kinds = [...new Set(world.entities.map(kindOf))]
     const hues = ['#0072b2', '#d55e00', '#008264', '#a04682', '#966e00', '#56a0c8', '#6e6e6e']
@@ -63,10 +63,15 @@
       pen.fillRect(0, 0, canvas.width, canvas.height)
       const reference = new Map()
       const shown = new Map()
+      const under = [] // what the view received, and predicts
       for (const track of tracks) {
         if (track.v !== 0 && track.v !== who) continue
         const place = at(track, now)
         if (!place) continue
+        if (track.l) {
+          if (track.v === who) under.push([track.l, place])
+          continue
+        }
         const which = track.v === 0 ? reference : shown
         which.set(track.e, place)
         if (track.v === who) {
@@ -103,6 +108,20 @@
         if (!many || kindOf(world.entities[e]) === kinds[0]) {
           pen.fillStyle = ink
           pen.fillText(world.entities[e], x + 8, y - 6)
+        }
+      }
+      for (const [layer, place] of under) {
+        const [x, y] = screen(place)
+        pen.strokeStyle = layer === 1 ? '#a04682' : '#008264'
+        pen.lineWidth = 1.5
+        if (layer === 1) pen.strokeRect(x - 4, y - 4, 8, 8)
+        else {
+          pen.beginPath()
+          pen.moveTo(x, y - 6)
+          pen.lineTo(x + 5.5, y + 4)
+          pen.lineTo(x - 5.5, y + 4)
+          pen.closePath()
+          pen.stroke()
         }
       }
       for (const [e, place] of reference) {

@@ -2,7 +2,7 @@ package report
 
 import (
 	"fmt"
-	"maps"
+	"math"
 	"slices"
 	"strings"
 
@@ -29,18 +29,13 @@ func (t *Text) Measures(m *metrics.Measures) {
 	}
 	table.write(t.w)
 	t.motion(m)
+	t.layers(m)
+	t.joining(m)
+	t.phases(m)
 	t.pace(m)
 	t.load(m)
 	t.timing(m.Timing)
-	for _, v := range append([]metrics.View{m.Server}, m.Views...) {
-		var kinds []string
-		for _, kind := range slices.Sorted(maps.Keys(v.Sent)) {
-			kinds = append(kinds, fmt.Sprintf("%s %s B/s", kind, Number(int(v.Sent[kind].BytesPerSecond))))
-		}
-		if len(kinds) > 0 {
-			fmt.Fprintf(t.w, "  sent by %s: %s\n", v.Name, strings.Join(kinds, ", "))
-		}
-	}
+	t.sentBy(m)
 }
 
 // motion writes how smoothly the views show entities move.
@@ -77,7 +72,7 @@ func (t *Text) motion(m *metrics.Measures) {
 func (t *Text) pace(m *metrics.Measures) {
 	var table table
 	table.right = true
-	table.row("  ticks", "from first to last", "a second", "a tick took", "longest pause", "rollbacks a minute", "deepest")
+	table.row("  ticks", "from first to last", "a second", "a tick took", "p99", "longest pause", "rollbacks a minute", "deepest")
 	some := false
 	for _, v := range append([]metrics.View{m.Server}, m.Views...) {
 		if v.Pace == nil {
@@ -88,10 +83,11 @@ func (t *Text) pace(m *metrics.Measures) {
 		if r := v.Rollbacks; r != nil && r.PerMinute > 0 {
 			minute, deepest = Times(r.PerMinute), fmt.Sprintf("%.0f", r.Deepest)
 		}
-		table.row("  "+v.Name, Number(int(v.Pace.Ticks)), fmt.Sprintf("%.1f", v.Pace.PerSecond), Spread(v.Pace.Interval, "%.0f"), fmt.Sprintf("%.0f", v.Pace.Pause), minute, deepest)
+		table.row("  "+v.Name, Number(int(v.Pace.Ticks)), fmt.Sprintf("%.1f", v.Pace.PerSecond), Spread(v.Pace.Interval, "%.0f"), fmt.Sprintf("%.0f", v.Pace.P99), fmt.Sprintf("%.0f", v.Pace.Pause), minute, deepest)
 	}
 	if some {
 		table.write(t.w)
+		t.under(m.Server.Pace)
 	}
 }
 
@@ -144,7 +140,15 @@ func Spread(s *metrics.Spread, format string) string {
 	if s == nil {
 		return "-"
 	}
-	return fmt.Sprintf(format+"/"+format+"/"+format, s.Median, s.P95, s.Max)
+	return form(format, s.Median) + "/" + form(format, s.P95) + "/" + form(format, s.Max)
+}
+
+// form writes a number without an exponent, however large it is.
+func form(format string, v float64) string {
+	if math.Abs(v) >= 100 {
+		format = "%.0f"
+	}
+	return fmt.Sprintf(format, v)
 }
 
 // Times is how often something happens, to three figures.
@@ -160,7 +164,7 @@ func P95(s *metrics.Spread, format string) string {
 	if s == nil {
 		return "-"
 	}
-	return fmt.Sprintf(format, s.P95)
+	return form(format, s.P95)
 }
 
 // events writes the table of events: what the reference told and what came.

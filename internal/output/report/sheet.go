@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"zitherwheel/internal/review/inspect"
@@ -43,7 +44,7 @@ func (t *Text) sheetTable(s inspect.Sheet) {
 	}
 	table.row(heads...)
 	for _, row := range s.Rows {
-		line := []string{"  " + row.Field}
+		line := []string{strings.TrimRight("  "+row.Field+" "+row.Of, " ")}
 		for _, c := range row.Cells {
 			text := c.Value
 			switch c.Mark {

@@ -56,7 +56,7 @@ func (p *pulse) sign(t time.Duration) {
 // process ended.
 func speech(r *trace.Record) bool {
 	return len(r.State) > 0 || r.Full || len(r.Despawned) > 0 || r.Joined != "" || r.Event != "" || r.HasPing || r.Refused != "" ||
-		r.HasTick || len(r.Received) > 0 || len(r.Predicted) > 0 || r.Checkpoint != "" && r.Checkpoint != metrics.LoadMark
+		r.HasTick || len(r.Received) > 0 || len(r.Predicted) > 0 || r.Checkpoint != "" && r.Checkpoint != metrics.LoadMark && r.Checkpoint != trace.AskMark
 }
 
 // listen takes the pulse of every view.

@@ -49,7 +49,7 @@ bots: [{name: fern, link: hill-farm}, {name: moss, link: hill-farm, steps: [{do:
 				view := slices.Index(s.Views, f.View)
 				stands := judge.Stands("not there")
 				for _, row := range s.Rows { // of fields that are compared together one is enough
-					if slices.Contains(f.Subject.Fields(), row.Field) && stands != judge.Differs {
+					if row.Of == "" && slices.Contains(f.Subject.Fields(), row.Field) && stands != judge.Differs {
 						stands = row.Cells[view].Mark
 					}
 				}

@@ -42,8 +42,15 @@ type Sheet struct {
 // Row is one field.
 type Row struct {
 	Field string `json:"field"`
-	Cells []Cell `json:"cells"` // by view
+	Of    string `json:"of,omitempty"` // Received or Predicted, of what is not shown and not judged
+	Cells []Cell `json:"cells"`        // by view
 }
+
+// What a row is of, beside what is shown.
+const (
+	Received  = "received"  // what had come from the server last
+	Predicted = "predicted" // what the view predicted before smoothing
+)
 
 // Cell is what one view believed of one field.
 type Cell struct {
@@ -85,6 +92,7 @@ type said struct {
 	t     time.Duration
 	field trace.Field
 	value trace.Value
+	of    string // "" for what is shown
 }
 
 // heard is a record of a view, or a packet on its link.
@@ -206,16 +214,23 @@ func (w *Window) take(view int, t time.Duration, r *trace.Record, wanted []trace
 		}
 		there = true
 		if c.Field != trace.Exists {
-			w.said[view] = append(w.said[view], said{t, c.Field, c.Value})
+			w.said[view] = append(w.said[view], said{t, c.Field, c.Value, ""})
 			if !slices.Contains(w.fields, c.Field) {
 				w.fields = append(w.fields, c.Field)
 			}
 		}
 	}
+	for of, list := range map[string][]trace.Change{Received: r.Received, Predicted: r.Predicted} {
+		for _, c := range list {
+			if c.Entity == entity {
+				w.said[view] = append(w.said[view], said{t, c.Field, c.Value, of})
+			}
+		}
+	}
 	if there {
-		w.said[view] = append(w.said[view], said{t, trace.Exists, trace.Bool(true)})
+		w.said[view] = append(w.said[view], said{t, trace.Exists, trace.Bool(true), ""})
 	} else if r.Full || slices.Contains(r.Despawned, entity) {
-		w.said[view] = append(w.said[view], said{t, trace.Exists, trace.Bool(false)})
+		w.said[view] = append(w.said[view], said{t, trace.Exists, trace.Bool(false), ""})
 	}
 	for _, e := range r.Despawned {
 		if slices.Contains(wanted, e) {
@@ -307,7 +322,7 @@ func (w *Window) sheet(t time.Duration, sights func(view int) []judge.Sight) She
 			row.Field = rulebook.Existence
 		}
 		for view := range w.views {
-			c := w.cell(view, field, t)
+			c := w.cell(view, field, "", t)
 			if c.Mark = judge.Unjudged; view == w.reference {
 				c.Mark = theOne
 			}
@@ -319,6 +334,11 @@ func (w *Window) sheet(t time.Duration, sights func(view int) []judge.Sight) She
 			row.Cells = append(row.Cells, c)
 		}
 		s.Rows = append(s.Rows, row)
+		for _, of := range []string{Received, Predicted} {
+			if more, some := w.beneath(field, of, t); some {
+				s.Rows = append(s.Rows, more)
+			}
+		}
 	}
 	if w.reference >= 0 {
 		for view, list := range stands {
@@ -330,6 +350,19 @@ func (w *Window) sheet(t time.Duration, sights func(view int) []judge.Sight) She
 	return s
 }
 
+// beneath is a row of what the views had of a field beneath what they show; some is false if none
+// tells it.
+func (w *Window) beneath(field trace.Field, of string, t time.Duration) (row Row, some bool) {
+	row = Row{Field: w.names.FieldName(field), Of: of}
+	for view := range w.views {
+		c := w.cell(view, field, of, t)
+		c.Mark = judge.Unjudged
+		some = some || c.known
+		row.Cells = append(row.Cells, c)
+	}
+	return row, some
+}
+
 // acquit marks those of several fields that are compared together which agree with what the
 // reference has, where others do not: of a place, say, the coordinate that is right.
 func (s *Sheet) acquit(view, reference int, sight judge.Sight) {
@@ -338,7 +371,7 @@ func (s *Sheet) acquit(view, reference int, sight judge.Sight) {
 	}
 	var right, all []*Cell
 	for _, row := range s.Rows {
-		if !slices.Contains(sight.Rule.Fields, row.Field) {
+		if row.Of != "" || !slices.Contains(sight.Rule.Fields, row.Field) {
 			continue
 		}
 		c, r := &row.Cells[view], row.Cells[reference]
@@ -369,7 +402,7 @@ func (c *Cell) stand(s judge.Sight) {
 }
 
 // cell is what a view believes of a field at a moment.
-func (w *Window) cell(view int, field trace.Field, t time.Duration) (c Cell) {
+func (w *Window) cell(view int, field trace.Field, of string, t time.Duration) (c Cell) {
 	c.Value = "-"
 	var since time.Duration
 	gone := false
@@ -378,6 +411,7 @@ func (w *Window) cell(view int, field trace.Field, t time.Duration) (c Cell) {
 		case s.t > t:
 		case s.field == trace.Exists && field != trace.Exists && !s.value.IsTrue():
 			c.known, gone = false, true
+		case s.of != of:
 		case s.field == field && (!c.known || s.value != c.value):
 			c.value, c.known, since, gone = s.value, true, s.t, false
 		}

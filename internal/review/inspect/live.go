@@ -147,7 +147,7 @@ func (l *Live) forget(t time.Duration) {
 			if base[c.Entity] == nil {
 				base[c.Entity] = map[trace.Field]said{}
 			}
-			base[c.Entity][c.Field] = said{h.at, c.Field, c.Value}
+			base[c.Entity][c.Field] = said{h.at, c.Field, c.Value, ""}
 		}
 		for _, e := range h.record.Despawned {
 			delete(base, e)

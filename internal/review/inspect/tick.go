@@ -82,11 +82,11 @@ func (w *Window) beside(view, against int, rule *rulebook.Rule) judge.Sight {
 			if name != rulebook.Existence {
 				field = w.names.Field(name)
 			}
-			list = append(list, w.cell(view, field, 0).value)
+			list = append(list, w.cell(view, field, "", 0).value)
 		}
 		return list
 	}
-	a, b := w.cell(view, trace.Exists, 0).value.IsTrue(), w.cell(against, trace.Exists, 0).value.IsTrue()
+	a, b := w.cell(view, trace.Exists, "", 0).value.IsTrue(), w.cell(against, trace.Exists, "", 0).value.IsTrue()
 	if rule.Fields[0] != rulebook.Existence && !(a && b) {
 		return judge.Sight{Rule: rule, Standing: judge.Unjudged}
 	}
@@ -133,10 +133,10 @@ func (w *Window) tickOf(ctx context.Context, path, view string, entity trace.Ent
 		if !told {
 			continue
 		}
-		list = append(list, said{0, trace.Exists, trace.Bool(there)})
+		list = append(list, said{0, trace.Exists, trace.Bool(there), ""})
 		if there {
 			for _, f := range slices.Sorted(maps.Keys(values)) {
-				list = append(list, said{0, f, values[f]})
+				list = append(list, said{0, f, values[f], ""})
 			}
 		}
 	}

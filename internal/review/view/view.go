@@ -86,7 +86,8 @@ type Field struct {
 	Name      string
 	Reference Series
 	View      Series
-	Predicted Series
+	Predicted Series // what the view predicted before smoothing
+	Received  Series // what had come from the server last
 }
 
 // Series are the values of a field, each from its time on. A number that is NaN is
@@ -274,7 +275,7 @@ func (r *Review) follow(names *trace.Names, wanted map[trace.Entity][]*Curve, vi
 	for e, curves := range wanted {
 		there := slices.ContainsFunc(rec.State, func(c trace.Change) bool { return c.Entity == e })
 		gone := slices.Contains(rec.Despawned, e) || rec.Full && !there
-		if !there && !gone && len(rec.Predicted) == 0 {
+		if !there && !gone && len(rec.Predicted)+len(rec.Received) == 0 {
 			continue
 		}
 		for _, c := range curves {
@@ -285,6 +286,7 @@ func (r *Review) follow(names *trace.Names, wanted map[trace.Entity][]*Curve, vi
 			put(c, rec.State, e, of)
 			if view == c.Finding.View {
 				put(c, rec.Predicted, e, func(f *Field) *Series { return &f.Predicted })
+				put(c, rec.Received, e, func(f *Field) *Series { return &f.Received })
 			}
 			for i := range c.Fields {
 				f := &c.Fields[i]

@@ -21,8 +21,25 @@ type World struct {
 // Track is the way of one entity in one view, over one stay.
 type Track struct {
 	View, Entity int // their numbers in the World
+	Layer        Layer
 	Points       []Point
 	End          time.Duration // until when the entity was there
+}
+
+// Layer is what a way is of: what a view shows, what had come from the server last, or what it predicts.
+type Layer uint8
+
+// The layers of a view. Most tell the first alone.
+const (
+	Shown Layer = iota
+	Received
+	Predicted
+)
+
+// wayOf is an entity in one layer of a view.
+type wayOf struct {
+	entity trace.Entity
+	layer  Layer
 }
 
 // Point is where an entity was at a moment.
@@ -43,7 +60,7 @@ type ways struct {
 	views  []string
 	rules  []rulebook.Rule
 	places map[trace.Entity]*[2]trace.Field // nil has none
-	open   []map[trace.Entity]*way          // by view
+	open   []map[wayOf]*way                 // by view
 	done   []Track
 	last   []time.Duration // by view
 }
@@ -58,7 +75,7 @@ type way struct {
 func newWays(names *trace.Names, views []string, rules rulebook.Rules) *ways {
 	w := &ways{names: names, views: views, rules: rules.Fields, places: map[trace.Entity]*[2]trace.Field{}, last: make([]time.Duration, len(views))}
 	for range views {
-		w.open = append(w.open, map[trace.Entity]*way{})
+		w.open = append(w.open, map[wayOf]*way{})
 	}
 	return w
 }
@@ -80,34 +97,46 @@ func (w *ways) placeOf(e trace.Entity) *[2]trace.Field {
 // take takes in a record of a view.
 func (w *ways) take(view int, r *trace.Record) {
 	w.last[view] = r.T
-	open := w.open[view]
 	for _, e := range r.Despawned {
-		w.end(view, e, r.T)
+		w.gone(view, e, r.T)
 	}
-	var there map[trace.Entity]bool
-	if r.Full {
-		there = map[trace.Entity]bool{}
+	w.follow(view, Shown, r.State, r.T)
+	w.follow(view, Received, r.Received, r.T)
+	w.follow(view, Predicted, r.Predicted, r.T)
+	if !r.Full {
+		return
 	}
-	for i := 0; i < len(r.State); {
-		e := r.State[i].Entity
-		first := i
-		for i < len(r.State) && r.State[i].Entity == e {
-			i++
+	there := map[trace.Entity]bool{}
+	for _, c := range r.State {
+		there[c.Entity] = true
+	}
+	for k := range w.open[view] {
+		if !there[k.entity] {
+			w.gone(view, k.entity, r.T)
 		}
-		if there != nil {
-			there[e] = true
+	}
+}
+
+// follow takes in what a layer of a view says of entities.
+func (w *ways) follow(view int, layer Layer, changes []trace.Change, t time.Duration) {
+	open := w.open[view]
+	for i := 0; i < len(changes); {
+		e := changes[i].Entity
+		first := i
+		for i < len(changes) && changes[i].Entity == e {
+			i++
 		}
 		place := w.placeOf(e)
 		if place == nil {
 			continue
 		}
-		k := open[e]
+		k := open[wayOf{e, layer}]
 		if k == nil {
-			k = &way{track: Track{View: view, Entity: int(e)}}
-			open[e] = k
+			k = &way{track: Track{View: view, Entity: int(e), Layer: layer}}
+			open[wayOf{e, layer}] = k
 		}
 		moved := false
-		for _, c := range r.State[first:i] {
+		for _, c := range changes[first:i] {
 			v := c.Value.Float()
 			switch {
 			case math.IsNaN(v):
@@ -118,15 +147,15 @@ func (w *ways) take(view int, r *trace.Record) {
 			}
 		}
 		if moved && k.known == [2]bool{true, true} {
-			k.add(Point{r.T, k.at.X, k.at.Y})
+			k.add(Point{t, k.at.X, k.at.Y})
 		}
 	}
-	if there != nil {
-		for e := range open {
-			if !there[e] {
-				w.end(view, e, r.T)
-			}
-		}
+}
+
+// gone ends the ways of an entity in all layers.
+func (w *ways) gone(view int, e trace.Entity, t time.Duration) {
+	for _, layer := range []Layer{Shown, Received, Predicted} {
+		w.end(view, wayOf{e, layer}, t)
 	}
 }
 
@@ -156,12 +185,12 @@ func onLine(a, b Point, between []Point, near float64) bool {
 	return true
 }
 
-func (w *ways) end(view int, e trace.Entity, t time.Duration) {
-	k := w.open[view][e]
+func (w *ways) end(view int, of wayOf, t time.Duration) {
+	k := w.open[view][of]
 	if k == nil {
 		return
 	}
-	delete(w.open[view], e)
+	delete(w.open[view], of)
 	if n := len(k.pending); n > 0 {
 		k.track.Points = append(k.track.Points, k.pending[n-1])
 	}
@@ -174,8 +203,8 @@ func (w *ways) end(view int, e trace.Entity, t time.Duration) {
 // little they tell.
 func (w *ways) world() *World {
 	for view, open := range w.open {
-		for e := range open {
-			w.end(view, e, w.last[view])
+		for of := range open {
+			w.end(view, of, w.last[view])
 		}
 	}
 	if len(w.done) == 0 {
@@ -187,6 +216,9 @@ func (w *ways) world() *World {
 		}
 		if a.Entity != b.Entity {
 			return a.Entity - b.Entity
+		}
+		if a.Layer != b.Layer {
+			return int(a.Layer) - int(b.Layer)
 		}
 		return int(a.Points[0].T - b.Points[0].T)
 	})

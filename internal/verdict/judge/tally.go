@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/metrics"
 	"zitherwheel/internal/verdict/rulebook"
 )
 
@@ -70,7 +71,7 @@ func (t *tally) take(v *view, r *trace.Record) {
 		return
 	}
 	rules := t.match.config.Rules.Events
-	for _, rule := range []*rulebook.EventRule{rulebook.FindEvent(rules, r.Event), rulebook.FindCheckpoint(rules, r.Checkpoint)} {
+	for _, rule := range []*rulebook.EventRule{rulebook.FindEvent(rules, r.Event), rulebook.FindCheckpoint(rules, checkpoint(r))} {
 		i := slices.IndexFunc(t.rules, func(c *counted) bool { return c.rule == rule })
 		switch {
 		case i < 0:
@@ -86,6 +87,14 @@ func (t *tally) take(v *view, r *trace.Record) {
 			s.by[r.By]++
 		}
 	}
+}
+
+// checkpoint is the checkpoint that a view told itself.
+func checkpoint(r *trace.Record) string {
+	if r.Checkpoint == trace.AskMark || r.Checkpoint == metrics.LoadMark {
+		return ""
+	}
+	return r.Checkpoint
 }
 
 func (t *tally) come(time.Duration) {}

@@ -32,7 +32,11 @@ type Collector struct {
 	first   time.Duration
 	last    time.Duration
 	began   bool
-	ahead   int // views before the first that is told of: 1 where there is no server
+	players int           // that are in now
+	came    string        // who joined last, and when
+	cameAt  time.Duration //
+	there   []bool        // by entity: whether the server has it
+	ahead   int           // views before the first that is told of: 1 where there is no server
 
 	// Ticks says that views tell states of ticks, and perhaps of one tick again. How that looks on a
 	// screen it does not show.
@@ -57,6 +61,9 @@ type view struct {
 	elsewhere   sample
 	teller      teller
 	pace        pace
+	layers      layers
+	joining     joining
+	phases      phases
 	shown       []*shown // by entity
 	lookAt      time.Duration
 	looks       int
@@ -133,6 +140,7 @@ func (c *Collector) Record(number int, r *trace.Record) {
 	c.last = max(c.last, r.T)
 	v := c.views[number]
 	if number > 0 {
+		v.phases.pass(r.T)
 		c.member(v, r)
 		if r.HasPing {
 			v.clock.add(float64((r.ServerTime + r.Ping/2 - r.T).Abs()) / 1e6)
@@ -147,6 +155,11 @@ func (c *Collector) Record(number int, r *trace.Record) {
 		v.tellSent(r)
 	case r.Checkpoint == LoadMark:
 		v.tellLoad(r)
+	case r.Checkpoint == trace.AskMark:
+		v.joining.asked, v.joining.isAsked = r.T, true
+	}
+	if number == 0 {
+		c.has(r)
 	}
 	for _, e := range r.Despawned {
 		if k := v.track(e); k != nil {
@@ -159,7 +172,7 @@ func (c *Collector) Record(number int, r *trace.Record) {
 	if len(r.State) > 0 {
 		v.teller.tell(r.T)
 	}
-	v.pace.tell(r)
+	v.pace.tell(r, c.players, c.lately(r.T))
 	for i := 0; i < len(r.State); {
 		e := r.State[i].Entity
 		end := i
@@ -172,6 +185,13 @@ func (c *Collector) Record(number int, r *trace.Record) {
 	if number > 0 && len(r.Predicted) > 0 {
 		c.predict(number, r)
 	}
+	if number > 0 && len(r.Predicted)+len(r.Received) > 0 {
+		c.layered(v, r)
+	}
+	if number > 0 {
+		c.comes(v, r)
+		v.phases.now = v.does()
+	}
 	if number > 0 && len(r.State) > 0 {
 		c.look(number, r.T)
 	}
@@ -179,7 +199,9 @@ func (c *Collector) Record(number int, r *trace.Record) {
 
 // Packet takes in the outcome of a packet on the link of a view.
 func (c *Collector) Packet(number int, p link.Packet) {
-	t := &c.views[number+c.ahead].traffic[p.Direction]
+	v := c.views[number+c.ahead]
+	v.phases.packet(p)
+	t := &v.traffic[p.Direction]
 	t.Packets++
 	t.Bytes += p.Size
 	if p.Copies == 0 {
@@ -196,12 +218,36 @@ func (c *Collector) member(v *view, r *trace.Record) {
 		v.own, v.in, v.inFrom, v.hasOwn = c.names.Entity(r.Entity), true, r.T, false
 		clear(v.tracks)
 		clear(v.shown)
+		clear(v.layers.received)
 		v.pace.away()
+		c.joins(v, r.T)
+		c.came, c.cameAt = v.name, r.T
+		c.count()
 	case r.Left == v.name && v.in:
 		v.in = false
 		v.inFor += r.T - v.inFrom
 		v.pace.away()
+		v.joining.end()
+		c.count()
 	}
+}
+
+// count counts the players that are in.
+func (c *Collector) count() {
+	c.players = 0
+	for _, v := range c.views[1:] {
+		if v.in {
+			c.players++
+		}
+	}
+}
+
+// lately is who has joined only just, or "".
+func (c *Collector) lately(t time.Duration) string {
+	if c.came == "" || t-c.cameAt > time.Second {
+		return ""
+	}
+	return c.came
 }
 
 // Broke takes in that the trace of a view broke off: what it showed until it tells again nobody

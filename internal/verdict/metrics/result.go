@@ -51,8 +51,14 @@ func (s *sample) spread() *Spread {
 		return nil
 	}
 	sorted := slices.Sorted(slices.Values(s.values))
-	rank := func(q float64) float64 { return round(sorted[min(len(sorted)-1, int(q*float64(len(sorted))))]) }
-	return &Spread{s.count, rank(0.5), rank(0.95), round(s.max)}
+	return &Spread{s.count, rank(sorted, 0.5), rank(sorted, 0.95), round(s.max)}
+}
+
+// rank is the value of that rank among those that were kept.
+func (s *sample) rank(q float64) float64 { return rank(slices.Sorted(slices.Values(s.values)), q) }
+
+func rank(sorted []float64, q float64) float64 {
+	return round(sorted[min(len(sorted)-1, int(q*float64(len(sorted))))])
 }
 
 func round(f float64) float64 { return math.Round(f*1e3) / 1e3 }
@@ -82,6 +88,9 @@ type View struct {
 	ClockError           *Spread             `json:"clock_error_ms,omitempty"`
 	Pace                 *Pace               `json:"ticks,omitempty"` // how it gets on in its ticks, where it tells them
 	Rollbacks            *Rollbacks          `json:"rollbacks,omitempty"`
+	Layers               *Layers             `json:"layers,omitempty"`
+	Joining              *Joining            `json:"joining,omitempty"`
+	Phases               *Phases             `json:"traffic_by_phase,omitempty"`
 	Up                   Traffic             `json:"up"`
 	Down                 Traffic             `json:"down"`
 	Sent                 map[string]*Traffic `json:"sent,omitempty"` // by kind of message, as the game tells
@@ -107,6 +116,7 @@ func (c *Collector) Finish(known func(view int) Known) *Measures {
 	m := &Measures{Length: round((c.last - c.first).Seconds())}
 	for i, v := range c.views {
 		if v.in {
+			v.phases.pass(c.last)
 			v.inFor += c.last - v.inFrom
 		}
 		r := View{Name: v.name, InFor: round(v.inFor.Seconds()), Corrections: v.corrections.spread(),
@@ -127,6 +137,10 @@ func (c *Collector) Finish(known func(view int) Known) *Measures {
 			r.Sent[name] = &t
 		}
 		r.Pace = v.pace.sum(c.last, i == 0 || v.in)
+		if i > 0 && r.Pace != nil {
+			r.Pace.Under = nil // how many play is no burden of a client's that it could be told by
+		}
+		r.Layers, r.Joining, r.Phases = v.layers.sum(), v.joining.sum(), v.phases.sum()
 		if i == 0 {
 			m.Server = r
 			continue
@@ -179,6 +193,15 @@ var limitable = map[string]func(*View) *float64{
 	"up-bytes-per-second":         func(v *View) *float64 { return where(v.Up.Packets > 0, v.Up.BytesPerSecond) },
 	"down-bytes-per-second":       func(v *View) *float64 { return where(v.Down.Packets > 0, v.Down.BytesPerSecond) },
 	"up-packets-per-second":       func(v *View) *float64 { return where(v.Up.Packets > 0, v.Up.PacketsPerSecond) },
+	"predicted-from-received-p95": layer(func(l *Layers) *Spread { return l.Predicted }),
+	"shown-from-predicted-p95":    layer(func(l *Layers) *Spread { return l.Smoothed }),
+	"shown-from-received-p95":     layer(func(l *Layers) *Spread { return l.Delayed }),
+	"join-shown-ms":               joinTime(func(j *Joining) *Spread { return j.Shown }),
+	"join-moves-ms":               joinTime(func(j *Joining) *Spread { return j.Moves }),
+	"join-complete-ms":            joinTime(func(j *Joining) *Spread { return j.Complete }),
+	"idle-up-bytes-per-second":    idle(func(p Phase) float64 { return p.Up }),
+	"idle-down-bytes-per-second":  idle(func(p Phase) float64 { return p.Down }),
+	"server-tick-interval-p99-ms": func(v *View) *float64 { return where(v.Pace != nil, v.ticksP99()) },
 	"tick-interval-p95-ms":        tickInterval,
 	"tick-pause-ms":               tickPause,
 	"server-tick-interval-p95-ms": tickInterval,
@@ -235,6 +258,32 @@ func tickInterval(v *View) *float64 {
 		return nil
 	}
 	return &v.Pace.Interval.P95
+}
+
+func (v *View) ticksP99() float64 {
+	if v.Pace == nil {
+		return 0
+	}
+	return v.Pace.P99
+}
+
+func layer(part func(*Layers) *Spread) func(*View) *float64 {
+	return func(v *View) *float64 {
+		if v.Layers == nil || part(v.Layers) == nil {
+			return nil
+		}
+		return &part(v.Layers).P95
+	}
+}
+
+// joinTime is the longest of all joins.
+func joinTime(part func(*Joining) *Spread) func(*View) *float64 {
+	return func(v *View) *float64 {
+		if v.Joining == nil || part(v.Joining) == nil {
+			return nil
+		}
+		return &part(v.Joining).Max
+	}
 }
 
 func tickPause(v *View) *float64 {

@@ -140,8 +140,11 @@ var Measures = []string{
 	"response-own-ms", "response-server-ms", "response-others-ms",
 	"unevenness", "standing", "leaps-per-minute", "leap-p95", "off-path-p95", "overshoot-p95", "settling-p95-ms",
 	"own-unevenness", "own-standing", "own-leaps-per-minute", "own-leap-p95", "own-off-path-p95", "own-overshoot-p95", "own-settling-p95-ms",
+	"predicted-from-received-p95", "shown-from-predicted-p95", "shown-from-received-p95",
+	"join-shown-ms", "join-moves-ms", "join-complete-ms",
 	"clock-error-ms",
 	"up-bytes-per-second", "down-bytes-per-second", "up-packets-per-second", "down-packets-per-second",
-	"tick-interval-p95-ms", "tick-pause-ms", "server-tick-interval-p95-ms", "server-tick-pause-ms", "rollbacks-per-minute", "rollback-depth",
+	"idle-up-bytes-per-second", "idle-down-bytes-per-second",
+	"tick-interval-p95-ms", "tick-pause-ms", "server-tick-interval-p95-ms", "server-tick-interval-p99-ms", "server-tick-pause-ms", "rollbacks-per-minute", "rollback-depth",
 	"cpu-cores", "resident-mb", "server-cpu-cores", "server-resident-mb",
 }
