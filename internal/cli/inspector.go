@@ -48,6 +48,8 @@ func lookLive(c *cobra.Command, path string, entities []string, asPage, asJSON b
 			how = err.Error()
 		} else if folder, err := run.Open(path); err == nil {
 			how = string(folder.About.How)
+		} else {
+			how = "its folder is gone"
 		}
 		l.End(how)
 		followed <- err

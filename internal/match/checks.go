@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"zitherwheel/internal/match/process"
+	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/rulebook"
@@ -218,8 +219,11 @@ func (m *wallMatch) clientChecks(p *participant) []check {
 			lacks: func() string { return "no packet has come from it" },
 			hint:  "it must connect to {host}:{port}, which is the relay and not the server itself"},
 		{name: p.name + ": the server answers it", tried: "packets in both directions", within: within, participant: m.server,
-			done: func() bool { return p.facts.down > 0 }, came: func() string { return fmt.Sprintf("%d up, %d down", p.facts.up, p.facts.down) },
+			done: func() bool { return p.facts.down > p.lost(link.Down) }, came: func() string { return fmt.Sprintf("%d up, %d down", p.facts.up, p.facts.down) },
 			lacks: func() string {
+				if by := p.lostAll(); by != "" {
+					return by
+				}
 				if refused = m.wire.relay.Stats().Refused; refused > 0 {
 					return fmt.Sprintf("%s went to the server, whose port refused %d", count(p.facts.up, "packet"), refused)
 				}
@@ -280,6 +284,33 @@ func (m *wallMatch) clientChecks(p *participant) []check {
 				hint:  "joined must name the player's own entity, and the state must have it"})
 	}
 	return checks
+}
+
+// lost is how many packets of its own the link lost in a direction.
+func (p *participant) lost(d link.Direction) int {
+	if p.view < 0 || p.view >= len(p.match.progress) {
+		return 0
+	}
+	return p.match.progress[p.view][d].Lost
+}
+
+// lostAll says that its link lost whatever was sent in a direction, or is "".
+func (p *participant) lostAll() string {
+	switch {
+	case p.facts.up > 0 && p.lost(link.Up) == p.facts.up:
+		return fmt.Sprintf("its link lost %s to the server", all(p.facts.up, "packet"))
+	case p.facts.down > 0 && p.lost(link.Down) == p.facts.down:
+		return fmt.Sprintf("its link lost %s from the server", all(p.facts.down, "packet"))
+	}
+	return ""
+}
+
+// all writes a number of things that are all there are.
+func all(n int, thing string) string {
+	if n == 1 {
+		return "the only " + thing
+	}
+	return "all " + count(n, thing)
 }
 
 // spectates reports whether its player only watches: it is in, and has no entity.
@@ -362,8 +393,11 @@ func (p *participant) whyOut() (why string, whose *participant) {
 	}
 	for _, c := range p.match.clientChecks(p) {
 		if !c.done() {
-			name := strings.TrimPrefix(c.name, p.name+": ")
-			return fmt.Sprintf("the first step that fails is %q: %s; %s", name, c.lacks(), c.hint), c.participant
+			hint := c.hint
+			if p.lostAll() != "" {
+				hint = "that is the link that the plan gives it, and no fault of the server's"
+			}
+			return fmt.Sprintf("the first step that fails is %q: %s; %s", strings.TrimPrefix(c.name, p.name+": "), c.lacks(), hint), c.participant
 		}
 	}
 	return "", nil

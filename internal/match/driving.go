@@ -32,6 +32,9 @@ func (p *participant) drivable() bool { return p.program.Drive != plan.NoDrive }
 // act lets the bot do what it does now.
 func (p *participant) act(now time.Duration) error {
 	action := p.bot.Act(now, &p.mirror)
+	if !p.drivable() { // it plays by itself: nobody knows what it does but by what it tells
+		action = bot.Action{Join: action.Join, Leave: action.Leave}
+	}
 	if p.did.Saw(now, action) {
 		p.match.note(p.match.moment(p.name, p.did.Moments[len(p.did.Moments)-1]))
 		p.did.Moments = p.did.Moments[:0]
@@ -132,7 +135,7 @@ func (p *participant) input(now time.Duration, a bot.Action) {
 		p.seq++
 		p.say(control.Line{Do: control.Press, Seq: p.seq, Input: a.Press})
 	}
-	if text := a.Text(); text != p.told {
+	if text := a.Text(); text != p.told && p.drivable() {
 		p.told = text
 		p.record(&trace.Record{T: now, Input: text, Seq: p.seq})
 	}

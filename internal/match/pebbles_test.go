@@ -5,7 +5,9 @@ package match_test
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -18,6 +20,7 @@ import (
 
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/plan"
+	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/judge"
 )
 
@@ -226,10 +229,17 @@ func TestOrdinaryKindsOfGamePassPreflightAndPlay(t *testing.T) {
 			assert.True(t, ok)
 			assert.Empty(t, wrong)
 			assert.Equal(t, c.skipped, skipped)
-			r, err := match.Run(context.Background(), p, match.Options{Folder: filepath.Join(t.TempDir(), "run"), Guard: []string{"guard"}})
+			folder := filepath.Join(t.TempDir(), "run")
+			r, err := match.Run(context.Background(), p, match.Options{Folder: folder, Guard: []string{"guard"}})
 			require.NoError(t, err)
 			assert.Empty(t, whys(r.Verdict))
 			assert.Equal(t, judge.InSync, r.Verdict.Outcome, r.Verdict.NotWell())
+			// Nobody drives these clients, so nothing is said of what their players do.
+			file, err := trace.Open(filepath.Join(folder, "views", "elm.jsonl.zst"))
+			require.NoError(t, err)
+			told, err := io.ReadAll(file)
+			require.NoError(t, errors.Join(err, file.Close()))
+			assert.NotContains(t, string(told), `"input"`)
 		})
 	}
 }

@@ -242,6 +242,17 @@ func TestAPortInUseIsNamed(t *testing.T) {
 	assert.Contains(t, strings.Join(r.Ending.Log, "\n"), "address already in use")
 }
 
+// That nobody gets in whose link loses everything is no fault of the server's.
+func TestALinkThatLosesEverythingIsToldFromAServerThatDoesNotAnswer(t *testing.T) {
+	for link, want := range map[string]string{"{loss: 100%}": "to the server", "{down: {loss: 100%}}": "from the server"} {
+		p := parse(t, "duration: 2500ms\nclock: wall\nlinks: {dead: "+link+"}\nbots: [{name: fern, link: dead}, {name: moss}]\n")
+		r, err := match.Run(context.Background(), p, match.Options{Folder: filepath.Join(t.TempDir(), "run"), Guard: []string{"guard"}})
+		require.NoError(t, err)
+		require.Len(t, r.NeverIn, 1)
+		assert.Regexp(t, "its link lost all \\d+ packets "+want+"; that is the link that the plan gives it, and no fault of the server's", r.NeverIn[0].Why)
+	}
+}
+
 func TestNothingOfARunStaysOpen(t *testing.T) {
 	if runtime.GOOS != "linux" {
 		t.Skip("counts in /proc")

@@ -13,8 +13,9 @@ import (
 // 1960): the line is either passing or losing, and loses every packet while
 // losing. With a loss rate r and a mean burst of b packets it leaves the losing
 // state with probability 1/b and enters it with probability r/(b(1-r)), which
-// makes r the long-run share of lost packets. Without bursts every packet is
-// lost with probability r on its own.
+// makes r the long-run share of lost packets. Bursts that are given in time follow
+// the same model in continuous time. Without bursts every packet is lost with
+// probability r on its own.
 //
 // Jitter that is sticky follows a first-order autoregression with that
 // coefficient, drawn as a standard normal and brought to its distribution by
@@ -38,6 +39,7 @@ type Line struct {
 	random  *rand.Rand
 	count   uint64
 	losing  bool
+	begun   time.Duration // when the last packet came
 	normal  float64       // where sticky jitter is, in standard deviations
 	latest  time.Duration // arrival of the latest packet so far
 	free    time.Duration // when the last packet has left a line with a rate
@@ -56,7 +58,7 @@ func (l *Line) Quality() Conditions { return l.quality }
 
 // Set changes the quality from the next packet on.
 func (l *Line) Set(q Conditions) {
-	if q.Burst == 0 || l.quality.Burst == 0 {
+	if !q.inBursts() || !l.quality.inBursts() {
 		l.losing = false
 	}
 	l.quality = q
@@ -173,6 +175,24 @@ func (l *Line) follow(now time.Duration) {
 	}
 }
 
+// inBursts reports whether losses hang together.
+func (q *Conditions) inBursts() bool { return q.Burst > 0 || q.BurstTime > 0 }
+
+// losingAfter is how likely the line loses a time after it did, or did not, if it goes on losing for
+// BurstTime on average and loses for a share Loss of all time: the two-state Markov process in
+// continuous time, whose state decays to its mean with the sum of its two rates. What a sender does in
+// between changes nothing, so that one who waits longer before each try is not caught in one burst.
+func (q *Conditions) losingAfter(since time.Duration, losing bool) float64 {
+	if q.Loss == 1 {
+		return 1
+	}
+	state := 0.0
+	if losing {
+		state = 1
+	}
+	return q.Loss + (state-q.Loss)*math.Exp(-since.Seconds()/(q.BurstTime.Seconds()*(1-q.Loss)))
+}
+
 // begin draws what every packet draws and decides on everything but the queue.
 func (l *Line) begin(now time.Duration, size int) (outcome Outcome, first, second time.Duration, twice bool) {
 	l.count++
@@ -181,7 +201,14 @@ func (l *Line) begin(now time.Duration, size int) (outcome Outcome, first, secon
 	wasLosing := l.losing
 	lossDraw, twiceDraw := l.random.Float64(), l.random.Float64()
 	first, second = l.delay(true), l.delay(false)
+	since := max(0, now-l.begun)
+	if l.count == 1 {
+		since = math.MaxInt64 // nobody knows what it did before
+	}
+	l.begun = now
 	switch {
+	case q.BurstTime > 0:
+		l.losing = lossDraw < q.losingAfter(since, wasLosing)
 	case q.Burst == 0:
 		l.losing = lossDraw < q.Loss
 	case wasLosing:

@@ -58,6 +58,51 @@ func TestLossRateAndBurstLengthAreAsAsked(t *testing.T) {
 	}
 }
 
+// A burst in time is as long whoever sends into it: the share that is lost and how likely a packet fares
+// like the one before it depend on how far apart the two are sent alone.
+func TestBurstsInTimeAreAsLongAsAsked(t *testing.T) {
+	for _, q := range []Conditions{{Loss: 0.04, BurstTime: 100 * ms}, {Loss: 0.3, BurstTime: 50 * ms}, {Loss: 0.1, BurstTime: 2 * time.Second}} {
+		for _, every := range []time.Duration{5 * ms, 80 * ms, time.Second} {
+			const n = 300_000
+			line := NewLine(Course{Conditions: q}, random.Stream(7, "bursts"))
+			lost, both, before := 0, 0, false
+			for i := range n {
+				dropped := line.Send(time.Duration(i)*every, 100).Dropped != Delivered
+				if dropped {
+					lost++
+					if before {
+						both++
+					}
+				}
+				before = dropped
+			}
+			again := q.Loss + (1-q.Loss)*math.Exp(-every.Seconds()/(q.BurstTime.Seconds()*(1-q.Loss)))
+			together := max(1, q.BurstTime.Seconds()/every.Seconds()) // losses that count as one
+			assert.InDelta(t, q.Loss, float64(lost)/n, 5*math.Sqrt(2*together*q.Loss/n), "%+v every %v", q, every)
+			assert.InDelta(t, again, float64(both)/float64(lost), 5*math.Sqrt(again*(1-again)/float64(lost))+1e-9, "%+v every %v", q, every)
+		}
+	}
+}
+
+// A client that waits longer before each of its tries gets through a burst in time, where one of packets
+// would hold it for as many tries as a burst has.
+func TestABackoffOutlastsABurstInTime(t *testing.T) {
+	longest := func(q Conditions) (tries int) {
+		for seed := range uint64(3000) {
+			line := NewLine(Course{Conditions: q}, random.Stream(seed, "tries"))
+			at, wait, n := time.Duration(0), 250*ms, 1
+			for ; line.Send(at, 50).Dropped != Delivered; n++ {
+				at += wait
+				wait *= 2
+			}
+			tries = max(tries, n)
+		}
+		return tries
+	}
+	assert.Greater(t, longest(Conditions{Loss: 0.15, Burst: 5}), 12)
+	assert.Less(t, longest(Conditions{Loss: 0.15, BurstTime: 200 * ms}), 9)
+}
+
 // Kolmogorov-Smirnov against the truncated normal distribution, at the 0.1%
 // level (Massey 1951: 1.95/sqrt(n)).
 func TestDelaysFollowATruncatedNormal(t *testing.T) {
@@ -143,6 +188,7 @@ func TestImpossibleQualitiesAreRefused(t *testing.T) {
 		{Conditions{Loss: 1.2}, "loss: 1.2 is not a share from 0 to 1"},
 		{Conditions{Loss: math.NaN()}, "loss: NaN is not a share from 0 to 1"},
 		{Conditions{Duplicate: -1}, "duplicate: -1 is not a share from 0 to 1"},
+		{Conditions{Loss: 0.1, Burst: 3, BurstTime: 100 * ms}, "burst and burst-time: write how many packets are lost in a row, or for how long, and not both"},
 		{Conditions{Loss: 0.1, Burst: 0.5}, "burst: a mean burst of 0.5 packets is not possible; write 1 or more"},
 		{Conditions{Loss: 0.8, Burst: 2}, "loss: 80% cannot come in bursts of 2 packets on average; at most 66.67% can, or write a longer burst"},
 	} {

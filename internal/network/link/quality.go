@@ -1,6 +1,7 @@
 package link
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -17,6 +18,7 @@ type Conditions struct {
 	Reorder    bool          // whether jitter may let a packet overtake an earlier one
 	Loss       float64       // share of packets lost, 0 to 1
 	Burst      float64       // mean number of packets lost in a row; 0 means that losses are independent
+	BurstTime  time.Duration // instead of Burst: the mean time for which everything is lost
 	Duplicate  float64       // share of packets that arrive twice, 0 to 1
 	Corrupt    float64       // share of packets that arrive with one bit turned over, 0 to 1
 	Straggle   float64       // share of packets that are held back by StraggleBy and overtaken, 0 to 1
@@ -72,6 +74,10 @@ func (q Conditions) Validate() error {
 		return fmt.Errorf("sticky: %v is not a correlation from 0 to below 1", q.Sticky)
 	case q.Burst != 0 && !(q.Burst >= 1 && q.Burst <= 1e6):
 		return fmt.Errorf("burst: a mean burst of %v packets is not possible; write 1 or more", q.Burst)
+	case q.Burst > 0 && q.BurstTime > 0:
+		return errors.New("burst and burst-time: write how many packets are lost in a row, or for how long, and not both")
+	case q.BurstTime < 0:
+		return fmt.Errorf("burst-time: %v is negative; write 0s or more", q.BurstTime)
 	case q.Burst > 0 && q.Loss < 1 && q.Loss > q.Burst/(q.Burst+1):
 		return fmt.Errorf("loss: %.4g%% cannot come in bursts of %v packets on average; at most %.4g%% can, or write a longer burst",
 			100*q.Loss, q.Burst, 100*q.Burst/(q.Burst+1))

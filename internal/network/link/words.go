@@ -37,6 +37,7 @@ func (q *Conditions) Words() []Word {
 		{"reorder", Plain, &q.Reorder},
 		{"loss", Share, &q.Loss},
 		{"burst", Plain, &q.Burst},
+		{"burst-time", Plain, &q.BurstTime},
 		{"duplicate", Share, &q.Duplicate},
 		{"corrupt", Share, &q.Corrupt},
 		{"straggle", Share, &q.Straggle},
