@@ -30,7 +30,7 @@ func (t *Text) Cost(r *cost.Report) {
 		from, to, step := "-", "-", "-"
 		if f.Kind == "number" {
 			from, to = fmt.Sprintf("%.6g", *f.Least), fmt.Sprintf("%.6g", *f.Most)
-			if f.Step > 0 {
+			if f.Step > 0 && f.Values > 1 {
 				step = fmt.Sprintf("%.4g", f.Step)
 			}
 		}

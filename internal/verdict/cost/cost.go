@@ -271,4 +271,5 @@ func (t *tally) field(sort, name string, entities int, length float64, records i
 }
 
 // bits is how many it takes to tell so many values apart.
-func bits(values float64) float64 { return math.Ceil(math.Log2(max(1, values)) - 1e-9) }
+// The sum with zero makes a plain zero of a negative one.
+func bits(values float64) float64 { return math.Ceil(math.Log2(max(1, values))-1e-9) + 0 }

@@ -124,7 +124,7 @@ func (r *Rules) Line(view string, at time.Duration, text string) {
 	for _, m := range r.marks {
 		if m.match != nil && m.rule.Covers(view) && len(m.came) < mostFits {
 			if found := m.match.FindStringSubmatch(text); found != nil {
-				m.came = append(m.came, occurrence{at: at, view: view, groups: groups(m.match, found)})
+				m.came = append(m.came, occurrence{at: at, view: view, groups: groups(m.match, found), text: cut(text, kept)})
 			}
 		}
 	}
@@ -295,6 +295,9 @@ func agree(a, b map[string]string) bool {
 
 // what tells of what happened, with what was found in it.
 func (o occurrence) what(m *rulebook.Mark) string {
+	if m.Line != "" {
+		return fmt.Sprintf("%q of %s", o.text, o.view)
+	}
 	text := m.Label()
 	for _, name := range slices.Sorted(maps.Keys(o.groups)) {
 		if o.groups[name] != "" && m.Joined == "" {

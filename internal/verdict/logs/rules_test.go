@@ -73,7 +73,7 @@ func TestLinesThatMustComeAfterSomething(t *testing.T) {
 			func(r *Rules) {
 				say(r, "server", 1, "goal 1 sent")
 				say(r, "server", 5, "goal 2 sent")
-			}, []string{`moss 5s: no line fits in the log of moss within 1s of "goal (?P<id>\\d+) sent" id 2 of server at 5.000 s (expected: at least 1)`}},
+			}, []string{`moss 5s: no line fits in the log of moss within 1s of "goal 2 sent" of server at 5.000 s (expected: at least 1)`}},
 		{"an event", rulebook.LogRule{Match: `goal (?P<id>\d+) shown`, In: "clients", After: rulebook.Mark{Event: "goal"}},
 			func(r *Rules) {
 				r.Record(0, &trace.Record{T: time.Second, Event: "goal", ID: "1"})

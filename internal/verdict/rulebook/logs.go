@@ -47,7 +47,7 @@ func (m Mark) Given() bool { return m != Mark{} }
 func (m Mark) Label() string {
 	switch {
 	case m.Line != "":
-		return fmt.Sprintf("%q", m.Line)
+		return quoted(m.Line)
 	case m.Joined != "":
 		return "joining"
 	}
@@ -71,7 +71,7 @@ func covers(in, view string) bool {
 
 // Label names the rule: by what it looks for, and where.
 func (r LogRule) Label() string {
-	text := fmt.Sprintf("%q", r.Match)
+	text := quoted(r.Match)
 	if r.In != "" {
 		text += " in " + r.In
 	}
@@ -80,6 +80,9 @@ func (r LogRule) Label() string {
 	}
 	return text
 }
+
+// quoted is a pattern as a plan has it, without escapes of its own.
+func quoted(pattern string) string { return `"` + pattern + `"` }
 
 // Validate reports the first thing that makes no sense, in the plan's words.
 func (r LogRule) Validate() error {
