@@ -162,7 +162,7 @@ func (c *Collector) Line(program string, at time.Duration, text string) {
 	k.Last = judge.Seconds(at)
 }
 
-// cut leaves so many bytes of a text, of whole letters.
+// cut leaves so many bytes of a text, of whole letters, and nothing of the rest in memory.
 func cut(text string, most int) string {
 	if len(text) <= most {
 		return text
@@ -170,7 +170,7 @@ func cut(text string, most int) string {
 	for most > 0 && !utf8.RuneStart(text[most]) {
 		most--
 	}
-	return text[:most]
+	return strings.Clone(text[:most])
 }
 
 // Report is what was found.
