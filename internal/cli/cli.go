@@ -85,7 +85,7 @@ match was cut short or a client was not compared; 130 interrupted.`,
 		id, title string
 		commands  []*cobra.Command
 	}{
-		{"begin", "Begin", []*cobra.Command{demoCommand(), planCommand(), preflightCommand()}},
+		{"begin", "Begin", []*cobra.Command{demoCommand(), planCommand(), preflightCommand(), learnCommand()}},
 		{"play", "Play and judge", []*cobra.Command{runCommand(), checkCommand(), tailCommand(), relayCommand()}},
 		{"look", "Look", []*cobra.Command{showCommand(), logsCommand(), reportCommand()}},
 		{"rare", "Rare failures", []*cobra.Command{huntCommand(), replayCommand(), whyCommand(), shrinkCommand()}},

@@ -219,23 +219,25 @@ func eventsKey(into *[]rulebook.EventRule) key {
 		func() rulebook.EventRule {
 			return rulebook.EventRule{MaxDelay: rulebook.DefaultMaxDelay, MinDuration: rulebook.DefaultMinDuration, Grace: rulebook.DefaultGrace}
 		},
-		func(r *rulebook.EventRule) []key {
-			return append([]key{
-				textKey("event", &r.Event),
-				textKey("checkpoint", &r.Checkpoint),
-				spelled("seen-by", &r.SeenBy, []rulebook.Audience{rulebook.Everyone, rulebook.OwnerOnly, rulebook.AllButOwner, rulebook.InRange, rulebook.Nobody}, seenWords),
-				always(durationKey("max-delay", &r.MaxDelay), &r.MaxDelay),
-				durationKey("max-ahead", &r.MaxAhead),
-				always(durationKey("min-duration", &r.MinDuration), &r.MinDuration),
-				always(durationKey("grace", &r.Grace), &r.Grace),
-				flagKey("ordered", &r.Ordered),
-				textKey("not-before", &r.NotBefore),
-				dataKey(&r.Data),
-				nestedKey("per-player", oftenKeys(&r.PerPlayer)),
-				nestedKey("per-sender", oftenKeys(&r.PerSender)),
-				nestedKey("per-pair", oftenKeys(&r.PerPair)),
-			}, oftenKeys(&r.Told)...)
-		}, func(r *rulebook.EventRule) error { return r.Validate() })
+		eventKeys, func(r *rulebook.EventRule) error { return r.Validate() })
+}
+
+func eventKeys(r *rulebook.EventRule) []key {
+	return append([]key{
+		textKey("event", &r.Event),
+		textKey("checkpoint", &r.Checkpoint),
+		spelled("seen-by", &r.SeenBy, []rulebook.Audience{rulebook.Everyone, rulebook.OwnerOnly, rulebook.AllButOwner, rulebook.InRange, rulebook.Nobody}, seenWords),
+		always(durationKey("max-delay", &r.MaxDelay), &r.MaxDelay),
+		durationKey("max-ahead", &r.MaxAhead),
+		always(durationKey("min-duration", &r.MinDuration), &r.MinDuration),
+		always(durationKey("grace", &r.Grace), &r.Grace),
+		flagKey("ordered", &r.Ordered),
+		textKey("not-before", &r.NotBefore),
+		dataKey(&r.Data),
+		nestedKey("per-player", oftenKeys(&r.PerPlayer)),
+		nestedKey("per-sender", oftenKeys(&r.PerSender)),
+		nestedKey("per-pair", oftenKeys(&r.PerPair)),
+	}, oftenKeys(&r.Told)...)
 }
 
 // dataKey reads by how much the data of an event may differ, by key: a number, or any.

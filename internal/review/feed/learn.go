@@ -1,0 +1,60 @@
+package feed
+
+import (
+	"context"
+	"errors"
+
+	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/learn"
+)
+
+// ErrTicks is the error of traces that are compared at equal ticks: there is nothing to learn of how
+// late they are.
+var ErrTicks = errors.New("views that are compared at equal ticks (align: tick) must agree at each of them, so there is no lateness or tolerance to learn; docs/lockstep.md says what to write")
+
+// Learned reads what a match has to teach.
+func Learned(ctx context.Context, traces Traces) (*learn.Match, error) {
+	if traces.Align == Tick {
+		return nil, ErrTicks
+	}
+	clocks, err := study(ctx, traces)
+	if err != nil {
+		return nil, err
+	}
+	var views []string
+	for _, s := range traces.Sources {
+		views = append(views, s.View)
+	}
+	names := trace.NewNames()
+	if traces.Entities > 0 {
+		names.Most = traces.Entities
+	}
+	m := learn.NewMatch(names, views)
+	for i, s := range traces.Sources {
+		if err := teach(ctx, m, names, clocks, i, s.Path); err != nil {
+			return nil, err
+		}
+	}
+	return m, nil
+}
+
+func teach(ctx context.Context, m *learn.Match, names *trace.Names, clocks *clocks, view int, path string) error {
+	file, err := open(path)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	clocks.rewind(view)
+	reader, r := trace.NewReader(file, names), trace.Record{}
+	latest := r.T
+	for steps := 0; reader.Next(&r) == nil; steps++ { // where it breaks off, what could be read counts
+		if steps%1024 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		clocks.bring(view, &r)
+		r.T = max(r.T, latest)
+		latest = r.T
+		m.Record(view, &r)
+	}
+	return nil
+}

@@ -1,0 +1,142 @@
+package learn
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+// heard is how events of one name came to the views.
+type heard struct {
+	name        string
+	due, came   int
+	withID      int
+	addressed   int
+	toOwner     [2]int // of those that are addressed: came to whom they are for, and should have
+	bySomebody  int
+	toDoer      int // came to whoever did it
+	ages, ahead []time.Duration
+	misordered  int
+}
+
+// events draws the rules for events.
+func (l *Lesson) events(matches []*Match) {
+	all := map[string]*heard{}
+	var order []string
+	for _, m := range matches {
+		for _, e := range m.views[0].events {
+			if all[e.name] == nil {
+				all[e.name] = &heard{name: e.name}
+				order = append(order, e.name)
+			}
+		}
+		for name, h := range all {
+			h.take(m, name)
+		}
+	}
+	slices.Sort(order)
+	for _, name := range order {
+		if all[name].due == 0 {
+			l.Unsure = append(l.Unsure, "event "+name+": nobody had been in the match for long when it was told, or it ended too soon after")
+			continue
+		}
+		l.Events = append(l.Events, all[name].rule(l))
+	}
+}
+
+// take takes in how the events of a match came.
+func (h *heard) take(m *Match, name string) {
+	server := m.views[0]
+	for _, v := range m.views[1:] {
+		used := make([]bool, len(v.events))
+		latest := -1
+		for _, e := range server.events {
+			if e.name != name {
+				continue
+			}
+			if e.id != "" {
+				h.withID++
+			}
+			if !v.in(e.t, afterJoining) || !v.in(e.t+longest, 0) || e.t+longest > v.last {
+				continue
+			}
+			h.due++
+			best := -1
+			for i, c := range v.events {
+				if used[i] || c.name != name || c.id != e.id || c.t < e.t-furthest || c.t > e.t+longest || e.id == "" && (c.by != e.by || c.to != e.to) {
+					continue
+				}
+				if best < 0 || (c.t-e.t).Abs() < (v.events[best].t-e.t).Abs() {
+					best = i
+				}
+			}
+			came := best >= 0
+			if e.to != "" {
+				h.addressed++
+				h.toOwner[1] += count(e.to == v.name)
+				h.toOwner[0] += count(e.to == v.name && came)
+			}
+			if e.by != "" {
+				h.bySomebody++
+				h.toDoer += count(e.by == v.name && came)
+			}
+			if !came {
+				continue
+			}
+			used[best] = true
+			h.came++
+			if d := v.events[best].t - e.t; d >= 0 {
+				h.ages = append(h.ages, d)
+			} else {
+				h.ahead = append(h.ahead, -d)
+			}
+			if best < latest {
+				h.misordered++
+			}
+			latest = max(latest, best)
+		}
+	}
+}
+
+func count(is bool) int {
+	if is {
+		return 1
+	}
+	return 0
+}
+
+func (h *heard) rule(l *Lesson) EventRule {
+	r := EventRule{EventRule: rulebook.EventRule{Event: h.name, MinDuration: rulebook.DefaultMinDuration, Grace: rulebook.DefaultGrace, MaxDelay: span(h.ages, 250*time.Millisecond)}}
+	share := float64(h.came) / float64(max(1, h.due))
+	switch {
+	case h.came == 0:
+		r.SeenBy = rulebook.Nobody
+		l.Asked = append(l.Asked, fmt.Sprintf("event %s never comes to any client: is it the server's own? Its rule says seen-by: nobody", h.name))
+	case h.addressed > 0 && h.toOwner[1] > 0 && h.toOwner[0] == h.came:
+		r.SeenBy = rulebook.OwnerOnly
+	case h.bySomebody > 0 && h.toDoer == 0 && share < 0.95 && share > 0.3:
+		r.SeenBy = rulebook.AllButOwner
+	}
+	r.Ordered = h.misordered == 0 && h.came >= 5 && h.withID > 0
+	if len(h.ahead)*50 >= h.came && len(h.ahead) > 0 {
+		r.MaxAhead = span(h.ahead, 0)
+	}
+	text := fmt.Sprintf("%d of %d came where they could", h.came, h.due)
+	if len(h.ages) > 0 {
+		text += fmt.Sprintf(", after %s (90%%), %s (all)", seconds(quantile(h.ages, 0.9)), seconds(slices.Max(h.ages)))
+	}
+	if h.withID == 0 {
+		text += "; without ids, so what comes twice is not told from two"
+	}
+	r.Why = []string{text}
+	if missing := h.due - h.came; missing > 0 && r.SeenBy == rulebook.Everyone {
+		r.Why = append(r.Why, fmt.Sprintf("SUSPICIOUS: %d never came; the rule is written as if they must", missing))
+	}
+	r.Thin = h.due < 10
+	if r.Thin {
+		r.Why = append(r.Why, "rests on little: play longer, or with more that happens")
+	}
+	return r
+}

@@ -1,0 +1,322 @@
+// Package learn draws watch rules from matches that went right: what kinds of entities and fields a
+// game has, how far and how late its views show them, who sees what, and which events come to whom.
+//
+// It looks at what the views told and knows nothing of the network, of findings, or of how rules are
+// written down. What it learns is a proposal for a person to read: each rule comes with what it was
+// learned from, and what rests on little says so. A mistake that is in a match is not to be learned as
+// normal: lateness and tolerance come from what most of the courses of a kind agree on, and whoever
+// judges the same match by the rules finds the rest.
+package learn
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+	"time"
+
+	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+// Match takes in what the views of one match told. See [NewMatch].
+type Match struct {
+	names   *trace.Names
+	views   []*teller
+	players map[string]bool
+	points  int
+}
+
+// teller is one view of a match.
+type teller struct {
+	name    string
+	told    []time.Duration // of its records that tell state
+	courses map[place]*course
+	there   map[trace.Entity]*presence
+	stays   []stay
+	own     map[trace.Entity]bool
+	events  []occasion
+	last    time.Duration
+}
+
+// place is a field of an entity.
+type place struct {
+	entity trace.Entity
+	field  trace.Field
+}
+
+// course is how a value went: its changes.
+type course struct {
+	t []time.Duration
+	v []trace.Value
+}
+
+// presence is when an entity was there.
+type presence struct{ spans []stay }
+
+type stay struct{ from, until time.Duration }
+
+type occasion struct {
+	t                time.Duration
+	name, id, by, to string
+	data             string
+}
+
+const forGood = time.Duration(1<<63 - 1)
+
+// mostPoints bounds what is kept of one match; what comes later is not learned from.
+const mostPoints = 8_000_000
+
+// NewMatch returns a match of which nothing is known yet. The server's view comes first.
+func NewMatch(names *trace.Names, views []string) *Match {
+	m := &Match{names: names, players: map[string]bool{}}
+	for _, name := range views {
+		m.views = append(m.views, &teller{name: name, courses: map[place]*course{}, there: map[trace.Entity]*presence{}, own: map[trace.Entity]bool{}})
+		if name != rulebook.Server {
+			m.players[name] = true
+		}
+	}
+	return m
+}
+
+// Record takes in a record of a view, by its place among the views. Those of one view come in order.
+func (m *Match) Record(view int, r *trace.Record) {
+	v := m.views[view]
+	v.last = max(v.last, r.T)
+	switch {
+	case r.Joined == v.name && view > 0:
+		v.stays = append(v.stays, stay{r.T, forGood})
+		if r.Entity != "" {
+			v.own[m.names.Entity(r.Entity)] = true
+		}
+	case r.Left == v.name && len(v.stays) > 0:
+		v.stays[len(v.stays)-1].until = r.T
+	}
+	if r.Event != "" {
+		v.events = append(v.events, occasion{r.T, r.Event, r.ID, r.By, r.To, r.Data})
+	}
+	if m.points > mostPoints || len(r.State) == 0 && len(r.Despawned) == 0 && !r.Full {
+		return
+	}
+	if view > 0 && len(v.stays) == 0 {
+		v.stays = append(v.stays, stay{r.T, forGood})
+	}
+	v.told = append(v.told, r.T)
+	for i := range r.State {
+		c := &r.State[i]
+		v.appears(c.Entity, r.T)
+		if c.Field != trace.Exists {
+			m.points += v.set(place{c.Entity, c.Field}, r.T, c.Value)
+		}
+	}
+	for _, e := range r.Despawned {
+		v.vanishes(e, r.T)
+	}
+	if r.Full {
+		named := map[trace.Entity]bool{}
+		for i := range r.State {
+			named[r.State[i].Entity] = true
+		}
+		for e := range v.there {
+			if !named[e] {
+				v.vanishes(e, r.T)
+			}
+		}
+	}
+}
+
+func (v *teller) set(p place, t time.Duration, value trace.Value) (added int) {
+	c := v.courses[p]
+	if c == nil {
+		c = &course{}
+		v.courses[p] = c
+	}
+	if n := len(c.t); n > 0 && c.v[n-1] == value {
+		return 0
+	}
+	c.t, c.v = append(c.t, t), append(c.v, value)
+	return 1
+}
+
+func (v *teller) appears(e trace.Entity, t time.Duration) {
+	p := v.there[e]
+	if p == nil {
+		p = &presence{}
+		v.there[e] = p
+	}
+	if n := len(p.spans); n == 0 || p.spans[n-1].until != forGood {
+		p.spans = append(p.spans, stay{t, forGood})
+	}
+}
+
+func (v *teller) vanishes(e trace.Entity, t time.Duration) {
+	if p := v.there[e]; p != nil && len(p.spans) > 0 && p.spans[len(p.spans)-1].until == forGood {
+		p.spans[len(p.spans)-1].until = t
+	}
+}
+
+// in reports whether a view was in the match, and had been for a while.
+func (v *teller) in(t, already time.Duration) bool {
+	return slices.ContainsFunc(v.stays, func(s stay) bool { return s.from+already <= t && t < s.until })
+}
+
+// Lesson is what was learned.
+type Lesson struct {
+	Rules  []Rule
+	Events []EventRule
+	Asked  []string // what a person must decide
+	Unsure []string // what could not be learned, and what to do for it
+}
+
+// Rule is a watch rule, with what it was learned from.
+type Rule struct {
+	rulebook.Rule
+	Why  []string
+	Thin bool // it rests on little
+
+	still bool // it never changed, so that how late it is shown was not learned
+}
+
+// EventRule is an event rule, with what it was learned from.
+type EventRule struct {
+	rulebook.EventRule
+	Why  []string
+	Thin bool
+}
+
+// Learn draws rules from matches of one game.
+func Learn(matches []*Match) *Lesson {
+	l := &Lesson{}
+	for _, kind := range kindsOf(matches) {
+		kind.learn(l)
+	}
+	l.borrow()
+	l.events(matches)
+	if clients := clientsOf(matches); clients < 2 {
+		l.Unsure = append(l.Unsure, "one client alone played: whether players see each other's things needs two")
+	}
+	return l
+}
+
+// borrow gives rules of what never changed the delay of what did: nobody knows by which way a change
+// would come.
+func (l *Lesson) borrow() {
+	most := rulebook.DefaultMaxDelay
+	for _, r := range l.Rules {
+		if !r.still && r.SeenBy != rulebook.Nobody && r.MaxDelay <= longest {
+			most = max(most, r.MaxDelay)
+		}
+	}
+	for i := range l.Rules {
+		r := &l.Rules[i]
+		if !r.still {
+			continue
+		}
+		r.MaxDelay = most
+		text := "it never changed: the delay is the longest of all else"
+		least := 0.0
+		for _, other := range l.Rules {
+			if !other.still && other.Compare == r.Compare && other.Label() == r.Label() && (least == 0 || other.Tolerance < least) {
+				least = other.Tolerance
+			}
+		}
+		if r.Compare == rulebook.Distance && least > r.Tolerance {
+			r.Tolerance = least
+			text += ", and the tolerance that of the same fields of what moves"
+		}
+		r.Why = append(r.Why, text)
+	}
+}
+
+// Watched are the rules alone.
+func (l *Lesson) Watched() (rules rulebook.Rules) {
+	for _, r := range l.Rules {
+		rules.Fields = append(rules.Fields, r.Rule)
+	}
+	for _, e := range l.Events {
+		rules.Events = append(rules.Events, e.EventRule)
+	}
+	return rules
+}
+
+func clientsOf(matches []*Match) (most int) {
+	for _, m := range matches {
+		n := 0
+		for _, v := range m.views[1:] {
+			if len(v.stays) > 0 {
+				n++
+			}
+		}
+		most = max(most, n)
+	}
+	return most
+}
+
+// kind is all entities whose names begin alike, in all matches.
+type kind struct {
+	name    string // before the stroke
+	entries []entry
+	fields  map[string]*field
+	order   []*field
+}
+
+// entry is one entity of a kind in one match.
+type entry struct {
+	match  *Match
+	entity trace.Entity
+}
+
+// kindsOf sorts the entities of all matches.
+func kindsOf(matches []*Match) (list []*kind) {
+	known := map[string]*kind{}
+	for _, m := range matches {
+		server := m.views[0]
+		entities := map[trace.Entity]bool{}
+		for e := range server.there {
+			entities[e] = true
+		}
+		for e := range entities {
+			name, _, _ := strings.Cut(m.names.EntityID(e), "/")
+			k := known[name]
+			if k == nil {
+				k = &kind{name: name, fields: map[string]*field{}}
+				known[name] = k
+				list = append(list, k)
+			}
+			k.entries = append(k.entries, entry{m, e})
+		}
+		for p, c := range server.courses {
+			name, _, _ := strings.Cut(m.names.EntityID(p.entity), "/")
+			if k := known[name]; k != nil {
+				k.field(m.names.FieldName(p.field)).take(m, c)
+			}
+		}
+	}
+	slices.SortFunc(list, func(a, b *kind) int { return cmp.Compare(a.name, b.name) })
+	for _, k := range list {
+		slices.SortFunc(k.entries, func(a, b entry) int {
+			return cmp.Or(cmp.Compare(slices.Index(matches, a.match), slices.Index(matches, b.match)), cmp.Compare(a.match.names.EntityID(a.entity), b.match.names.EntityID(b.entity)))
+		})
+		for _, f := range k.fields {
+			k.order = append(k.order, f)
+		}
+		slices.SortFunc(k.order, func(a, b *field) int { return cmp.Compare(a.name, b.name) })
+	}
+	return list
+}
+
+func (k *kind) field(name string) *field {
+	f := k.fields[name]
+	if f == nil {
+		f = &field{name: name, distinct: map[string]bool{}}
+		k.fields[name] = f
+	}
+	return f
+}
+
+// pattern is how a rule names the kind.
+func (k *kind) pattern() string {
+	if slices.ContainsFunc(k.entries, func(e entry) bool { return strings.Contains(e.match.names.EntityID(e.entity), "/") }) {
+		return k.name + "/*"
+	}
+	return k.name
+}
