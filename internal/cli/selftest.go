@@ -14,7 +14,7 @@ import (
 
 func selftestCommand() *cobra.Command {
 	var o selftest.Options
-	var asJSON, real, ticks bool
+	var asJSON, real, ticks, learned bool
 	var made int
 	c := &cobra.Command{
 		Use:   "selftest",
@@ -56,7 +56,7 @@ Exits with 0 if every fault that showed was found and there was no false alarm.`
 				}
 			}
 			if made > 0 {
-				return selftestOfWorlds(c, worlds.Options{Each: made, Healthy: o.Matches, Ticks: ticks, Progress: o.Progress}, asJSON)
+				return selftestOfWorlds(c, worlds.Options{Each: made, Healthy: o.Matches, Ticks: ticks, Learned: learned, Progress: o.Progress}, asJSON)
 			}
 			if real {
 				return selftestOfBoth(c, o, asJSON)
@@ -87,6 +87,7 @@ Exits with 0 if every fault that showed was found and there was no false alarm.`
 	c.Flags().StringSliceVar(&o.Faults, "faults", nil, "faults to inject, or healthy (default all)")
 	c.Flags().StringSliceVar(&o.Links, "links", nil, "ready links to play on (default "+join(selftest.Links)+")")
 	c.Flags().IntVar(&made, "worlds", 0, "made-up worlds of each mistake, instead of the demo game")
+	c.Flags().BoolVar(&learned, "learned", false, "with --worlds: by rules that are learned from a match without a mistake, as zwheel learn does")
 	c.Flags().BoolVar(&ticks, "ticks", false, "with --worlds: of games that number their steps")
 	c.Flags().IntVar(&o.Seeds, "seeds", 10, "matches of each fault on each link")
 	c.Flags().IntVar(&o.Matches, "healthy", 0, "matches of the healthy game, in all (default --seeds on each link)")

@@ -49,6 +49,15 @@ func Learned(l *learn.Lesson) ([]byte, error) {
 			return nil, err
 		}
 	}
+	if len(l.Laws) > 0 {
+		fmt.Fprintln(&b, "\ninvariants:")
+	}
+	for _, law := range l.Laws {
+		usual := rulebook.InvariantRule{Invariant: rulebook.Apart, MinDuration: rulebook.DefaultMinDuration} // which is never learned: the name is always told
+		if err := writeLearned(&b, law.Why, less(writeObject(invariantKeys(&law.InvariantRule)), writeObject(invariantKeys(&usual)))); err != nil {
+			return nil, err
+		}
+	}
 	return b.Bytes(), nil
 }
 

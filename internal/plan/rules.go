@@ -296,23 +296,25 @@ func effectsKey(into *[]rulebook.EffectRule) key {
 }
 
 func worldKey(into *[]rulebook.InvariantRule) key {
+	return listKey("invariants", "invariant", into,
+		func() rulebook.InvariantRule { return rulebook.InvariantRule{MinDuration: rulebook.DefaultMinDuration} },
+		invariantKeys, func(r *rulebook.InvariantRule) error { return r.Validate() })
+}
+
+func invariantKeys(r *rulebook.InvariantRule) []key {
 	invariants := make([]string, len(rulebook.Invariants))
 	for i, invariant := range rulebook.Invariants {
 		invariants[i] = string(invariant)
 	}
-	return listKey("invariants", "invariant", into,
-		func() rulebook.InvariantRule { return rulebook.InvariantRule{MinDuration: rulebook.DefaultMinDuration} },
-		func(r *rulebook.InvariantRule) []key {
-			return []key{
-				spelled("invariant", &r.Invariant, rulebook.Invariants, invariants),
-				textKey("entities", &r.Entities),
-				wordsKey("fields", &r.Fields),
-				textKey("when", &r.When),
-				numberKey("min", &r.Min),
-				numberKey("max", &r.Max),
-				always(durationKey("min-duration", &r.MinDuration), &r.MinDuration),
-			}
-		}, func(r *rulebook.InvariantRule) error { return r.Validate() })
+	return []key{
+		spelled("invariant", &r.Invariant, rulebook.Invariants, invariants),
+		textKey("entities", &r.Entities),
+		wordsKey("fields", &r.Fields),
+		textKey("when", &r.When),
+		numberKey("min", &r.Min),
+		numberKey("max", &r.Max),
+		always(durationKey("min-duration", &r.MinDuration), &r.MinDuration),
+	}
 }
 
 func sequencesKey(into *[]rulebook.Sequence) key {

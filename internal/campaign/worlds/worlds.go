@@ -13,6 +13,7 @@ import (
 	"zitherwheel/internal/random"
 	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/verdict/learn"
 	"zitherwheel/internal/verdict/rulebook"
 )
 
@@ -38,6 +39,7 @@ type Options struct {
 	Each     int  // of each mistake
 	Healthy  int  // without one
 	Ticks    bool // they number their steps, and are judged by ticks
+	Learned  bool // they are judged by rules that were learned from a match of the same world without a mistake
 	Progress func(done, all int)
 }
 
@@ -65,7 +67,7 @@ func Run(ctx context.Context, o Options) ([]Row, error) {
 		if c.row > 0 {
 			m = &mistakes[c.row-1]
 		}
-		showed, guilty, v := play(c.seed, m, o.Ticks)
+		showed, guilty, v := play(c.seed, m, o)
 		lock.Lock()
 		defer lock.Unlock()
 		rows[c.row].add(m, showed, guilty, v)
@@ -123,30 +125,56 @@ type line struct {
 	guess  int     // how many ticks ago the last was that it knew; 0: it is no guess
 }
 
-// play draws a world, makes a mistake in it, and judges it.
-func play(seed uint64, m *mistake, ticks bool) (showed bool, guilty string, v *judge.Verdict) {
+// play draws a world, makes a mistake in it, and judges it: by the rules of somebody who knows the
+// game, or by what was learned from another match of it in which nothing was wrong.
+func play(seed uint64, m *mistake, o Options) (showed bool, guilty string, v *judge.Verdict) {
 	name := Healthy
 	if m != nil {
 		name = m.name
 	}
 	r := &draw{random.Stream(seed, "world/"+name)}
-	w := build(r, ticks)
-	victim, about, from := w.views[r.IntN(len(w.views))], w.things[r.IntN(len(w.things))], r.between(4, 20)
-	wrongs := map[*thing]wrong{}
+	w := build(r, o.Ticks)
+	s := scene{world: w, mistake: m, victim: w.views[r.IntN(len(w.views))], wrongs: map[*thing]wrong{}}
+	about := w.things[r.IntN(len(w.things))]
+	s.from = r.between(4, 20)
 	if m != nil && m.make != nil {
 		for _, g := range w.things {
 			if m.all || g == about {
-				wrongs[g] = m.make(r, w, victim, g, from)
+				s.wrongs[g] = m.make(r, w, s.victim, g, s.from)
 			}
 		}
 	}
-	names := trace.NewNames()
 	titles := []string{rulebook.Server}
 	for _, v := range w.views {
 		titles = append(titles, v.name)
 	}
-	j := judge.New(judge.Config{Names: names, Rules: w.rules(), Views: titles, Ticks: ticks})
-	apart := 0.0
+	rules := w.rules()
+	if o.Learned {
+		names := trace.NewNames()
+		lesson := learn.NewMatch(names, titles)
+		right := scene{world: w, victim: s.victim, from: s.from}
+		right.perform(&draw{random.Stream(seed, "lesson/"+name)}, names, lesson.Record)
+		rules = learn.Learn([]*learn.Match{lesson}).Watched()
+	}
+	names := trace.NewNames()
+	j := judge.New(judge.Config{Names: names, Rules: rules, Views: titles, Ticks: o.Ticks})
+	apart := s.perform(r, names, j.Record)
+	return apart > 2, s.victim.name, j.Finish()
+}
+
+// scene is a world, with what is wrong in it.
+type scene struct {
+	*world
+	mistake *mistake // or nil
+	victim  *view
+	wrongs  map[*thing]wrong
+	from    float64 // when it begins
+}
+
+// perform lets the world happen and hands on what everybody tells, in order of time. It returns for how
+// long the victim was wrong beyond doubt, in seconds.
+func (s *scene) perform(r *draw, names *trace.Names, hear func(view int, r *trace.Record)) (apart float64) {
+	w, m, victim, wrongs, from := s.world, s.mistake, s.victim, s.wrongs, s.from
 	lines := w.lines(r)
 	for i, at := range w.signals.times {
 		lines = append(lines, line{view: 0, at: at, signal: i + 1})
@@ -173,15 +201,15 @@ func play(seed uint64, m *mistake, ticks bool) (showed bool, guilty string, v *j
 		}
 		return a.view - b.view
 	})
-	told := make([]memory, len(titles))
+	told := make([]memory, 1+len(w.views))
 	for _, n := range lines {
 		if n.signal > 0 {
 			record := w.signals.record(n.signal-1, n.at)
 			record.Round()
-			j.Record(n.view, &record)
+			hear(n.view, &record)
 			continue
 		}
-		record := trace.Record{T: time.Duration(n.at * 1e9), Full: !w.changes, HasTick: ticks, Tick: n.tick}
+		record := trace.Record{T: time.Duration(n.at * 1e9), Full: !w.changes, HasTick: w.ticks, Tick: n.tick}
 		for _, g := range w.things {
 			s := g.at(n.moment)
 			if n.view > 0 {
@@ -204,9 +232,9 @@ func play(seed uint64, m *mistake, ticks bool) (showed bool, guilty string, v *j
 		if w.changes {
 			record = told[n.view].changes(record)
 		}
-		j.Record(n.view, &record)
+		hear(n.view, &record)
 	}
-	return apart > 2, victim.name, j.Finish()
+	return apart
 }
 
 // memory is what a view has told so far.

@@ -39,8 +39,8 @@ func TestMistakesInMadeUpWorldsAreFoundAndNamed(t *testing.T) {
 // A world is a function of its seed and its mistake.
 func TestAWorldIsTheSameEachTime(t *testing.T) {
 	for _, m := range []*mistake{nil, &mistakes[0], &mistakes[7]} {
-		_, guilty, v := play(3, m, false)
-		_, again, w := play(3, m, false)
+		_, guilty, v := play(3, m, Options{})
+		_, again, w := play(3, m, Options{})
 		assert.Equal(t, guilty, again)
 		assert.Equal(t, v.Comparisons, w.Comparisons)
 		assert.Equal(t, len(v.Findings), len(w.Findings))

@@ -41,7 +41,8 @@ type lateness struct {
 	tracks, samples, wrong int
 	ages, ahead            []time.Duration
 	residuals              []float64
-	interval               float64 // how far it goes from one of the server's records to the next, at its fastest
+	now                    []float64 // how far off from what the server had at the same moment
+	interval               float64   // how far it goes from one of the server's records to the next, at its fastest
 	views                  map[string]bool
 }
 
@@ -62,10 +63,13 @@ func (k *kind) learn(l *Lesson) {
 			subjects = append(subjects, subject{kind: k, names: []string{f.name}, circle: f.circle(), step: f.step, place: f.moving()})
 		}
 	}
+	first, apart := len(l.Rules), false
 	for _, s := range subjects {
-		s.learn(l)
+		apart = s.learn(l, apart) && len(s.names) > 1 || apart
 	}
+	siblings(l.Rules[first:])
 	k.existence(l)
+	k.laws(l)
 }
 
 const (
@@ -103,10 +107,25 @@ func (s *subject) tracks() (list []*track) {
 	return list
 }
 
-func (s *subject) learn(l *Lesson) {
+// siblings gives the fields of an entity the time that its place takes at least: what comes with the same
+// messages is as late, and predicted as far ahead, also where the values themselves do not show it.
+func siblings(rules []Rule) {
+	for i := range rules {
+		r := &rules[i]
+		for _, place := range rules {
+			if len(place.Fields) > 1 && !place.still && !r.still && place.SeenBy == rulebook.Everyone && (place.Of == r.Of || place.Of == rulebook.Any || r.Of == rulebook.Any) {
+				r.MaxDelay, r.MaxAhead = max(r.MaxDelay, place.MaxDelay), max(r.MaxAhead, place.MaxAhead)
+			}
+		}
+	}
+}
+
+// learn draws the rules of a subject, one for what a view shows of its own entity and one for that of
+// others, and reports whether they are two. Unless apart says so, one rule is made of two that are alike.
+func (s *subject) learn(l *Lesson, apart bool) (two bool) {
 	tracks := s.tracks()
 	if len(tracks) == 0 {
-		return // no client tells it, so nothing could be compared
+		return false // no client tells it, so nothing could be compared
 	}
 	var own, others []*track
 	for _, t := range tracks {
@@ -119,7 +138,7 @@ func (s *subject) learn(l *Lesson) {
 	a, b := s.rule(own, rulebook.Own), s.rule(others, rulebook.Others)
 	switch {
 	case a == nil || b == nil:
-	case alike(a, b):
+	case !apart && alike(a, b):
 		b.Of, b.MaxDelay, b.MaxAhead, b.Tolerance = rulebook.Any, max(a.MaxDelay, b.MaxDelay), max(a.MaxAhead, b.MaxAhead), max(a.Tolerance, b.Tolerance)
 		b.Why = append(a.Why, b.Why...)
 		a = nil
@@ -136,6 +155,7 @@ func (s *subject) learn(l *Lesson) {
 		}
 		l.Rules = append(l.Rules, *r)
 	}
+	return a != nil && b != nil
 }
 
 // alike reports whether one rule would do for what a view shows of its own and of others'.
@@ -173,6 +193,12 @@ func (s *subject) rule(tracks []*track, of rulebook.Relation) *Rule {
 		r.SeenBy = rulebook.Nobody
 	}
 	r.Thin = late.samples < fewSamples
+	if len(late.now) > 0 {
+		r.atOnce = quantile(late.now, 0.999)
+	}
+	if r.moves = s.place; len(late.ages) > 0 {
+		r.late = quantile(late.ages, 0.9)
+	}
 	r.still = r.MaxDelay <= 100*time.Millisecond && s.still()
 	r.Why = s.why(late, r)
 	return r
@@ -243,6 +269,11 @@ func (s *subject) follow(tracks []*track, r *Rule) *lateness {
 	for _, t := range tracks {
 		if len(offs[t]) > 0 && quantile(offs[t], 0.95) <= bound {
 			late.residuals = append(late.residuals, offs[t]...)
+			for _, sample := range t.samples {
+				if at, ok := paths[t].at(sample.t); ok {
+					late.now = append(late.now, paths[t].apart(sample.value, at))
+				}
+			}
 			late.interval = max(late.interval, s.goes(t, paths[t]))
 		}
 	}

@@ -10,6 +10,7 @@ package learn
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -163,6 +164,7 @@ func (v *teller) in(t, already time.Duration) bool {
 type Lesson struct {
 	Rules  []Rule
 	Events []EventRule
+	Laws   []Law
 	Asked  []string // what a person must decide
 	Unsure []string // what could not be learned, and what to do for it
 }
@@ -173,7 +175,10 @@ type Rule struct {
 	Why  []string
 	Thin bool // it rests on little
 
-	still bool // it never changed, so that how late it is shown was not learned
+	late   time.Duration // of nine tenths of it
+	moves  bool
+	atOnce float64 // by how much it differs at the same moment, all but a thousandth
+	still  bool    // it never changed, so that how late it is shown was not learned
 }
 
 // EventRule is an event rule, with what it was learned from.
@@ -189,12 +194,38 @@ func Learn(matches []*Match) *Lesson {
 	for _, kind := range kindsOf(matches) {
 		kind.learn(l)
 	}
+	l.byClock()
 	l.borrow()
 	l.events(matches)
 	if clients := clientsOf(matches); clients < 2 {
 		l.Unsure = append(l.Unsure, "one client alone played: whether players see each other's things needs two")
 	}
 	return l
+}
+
+// byClock finds what others show without any delay, where all else that moves takes its time to come:
+// they work it out from a clock that they share, and nothing that the link holds back excuses it.
+func (l *Lesson) byClock() {
+	const (
+		clocksMeet = 5 * time.Second // after joining
+		atOnce     = 60 * time.Millisecond
+		slow       = 3 * atOnce
+	)
+	usual := time.Duration(0)
+	for _, r := range l.Rules {
+		if r.moves && r.Of != rulebook.Own {
+			usual = max(usual, r.late)
+		}
+	}
+	for i := range l.Rules {
+		r := &l.Rules[i]
+		if usual >= slow && r.moves && !r.still && r.Of != rulebook.Own && !r.Thin && r.SeenBy == rulebook.Everyone && r.late <= atOnce/2 && r.MaxDelay <= 2*atOnce {
+			r.TimeDriven = true
+			r.MaxAhead, r.Grace = 0, clocksMeet
+			r.Tolerance = max(r.Tolerance, ceil2(2*r.atOnce))
+			r.Why = append(r.Why, fmt.Sprintf("shown without delay, where others come up to %s late: it follows a shared clock", seconds(usual)))
+		}
+	}
 }
 
 // borrow gives rules of what never changed the delay of what did: nobody knows by which way a change
@@ -234,6 +265,9 @@ func (l *Lesson) Watched() (rules rulebook.Rules) {
 	}
 	for _, e := range l.Events {
 		rules.Events = append(rules.Events, e.EventRule)
+	}
+	for _, law := range l.Laws {
+		rules.Invariants = append(rules.Invariants, law.InvariantRule)
 	}
 	return rules
 }
