@@ -1,0 +1,227 @@
+package learn
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+const ms = time.Millisecond
+
+// match is a match that is told in JSON: the server's view, then those of fern and moss.
+type match struct {
+	*Match
+	t *testing.T
+}
+
+func newMatch(t *testing.T) match {
+	m := match{NewMatch(trace.NewNames(), []string{"server", "fern", "moss"}), t}
+	for view, name := range []string{"", "fern", "moss"} {
+		if view > 0 {
+			m.say(view, 0, fmt.Sprintf(`"joined":"%s","entity":"boat/%[1]s"`, name))
+		}
+	}
+	return m
+}
+
+func (m match) say(view int, at float64, rest string) {
+	r, reader := trace.Record{}, trace.NewReader(strings.NewReader(fmt.Sprintf(`{"t":%f,%s}`, at, rest)), m.names)
+	require.NoError(m.t, reader.Next(&r))
+	m.Record(view, &r)
+}
+
+// plays lets a world happen for half a minute: the server tells 20 times a second, the clients as often
+// what was so some time before.
+func (m match) plays(world func(at float64) string, late ...float64) {
+	for i := range 600 {
+		at := float64(i) / 20
+		m.say(0, at, `"full":true,"state":{`+world(at)+`}`)
+		for view, by := range late {
+			if at > 0.5 {
+				m.say(view+1, at+0.001, `"full":true,"state":{`+world(at-by)+`}`)
+			}
+		}
+	}
+}
+
+func find(t *testing.T, l *Lesson, label string) Rule {
+	t.Helper()
+	for _, r := range l.Rules {
+		if r.Label() == label {
+			return r
+		}
+	}
+	require.Fail(t, "no rule for "+label)
+	return Rule{}
+}
+
+func TestWhatAFieldIsIsLearnedFromItsValues(t *testing.T) {
+	m := newMatch(t)
+	m.plays(func(at float64) string {
+		return fmt.Sprintf(`"boat/a":{"x":%.2f,"y":%.2f,"yaw":%.1f,"fuel":%.2f,"cargo":%d,"lit":%t,"mood":"%s","captain":"%s","name":"a"}`,
+			10*math.Sin(at), 10*math.Cos(at/2), math.Mod(at*50+3600, 360), 100-at, int(at/3), int(at/4)%2 == 0, []string{"calm", "keen"}[int(math.Abs(at)/5)%2], []string{"fern", "moss"}[int(math.Abs(at)/7)%2])
+	}, 0.2, 0.3)
+	l := Learn([]*Match{m.Match})
+	place := find(t, l, "x, y")
+	assert.Equal(t, rulebook.Distance, place.Compare)
+	assert.InDelta(t, 0.2, place.Tolerance, 0.2)
+	assert.InDelta(t, 400, place.MaxDelay.Milliseconds(), 60, "0.3 s, a quarter of it, and what steps of 50 ms make of it")
+	assert.Zero(t, place.MaxAhead)
+	yaw := find(t, l, "yaw")
+	assert.Equal(t, rulebook.Angle, yaw.Compare)
+	assert.InDelta(t, 360, yaw.Circle, 0)
+	for label, compare := range map[string]rulebook.Compare{"fuel": rulebook.Distance, "cargo": rulebook.Exact, "lit": rulebook.Exact, "mood": rulebook.Exact} {
+		r := find(t, l, label)
+		assert.Equal(t, compare, r.Compare, label)
+		assert.GreaterOrEqual(t, r.MaxDelay, 300*ms, label)
+		assert.LessOrEqual(t, r.MaxDelay, 500*ms, label)
+	}
+	assert.Equal(t, rulebook.Owner, find(t, l, "captain").Role)
+	assert.Contains(t, strings.Join(find(t, l, "name").Why, " "), "it never changed")
+	assert.Equal(t, rulebook.Everyone, find(t, l, rulebook.Existence).SeenBy)
+}
+
+func TestPredictionIsLearnedFromTheOwnEntity(t *testing.T) {
+	m := newMatch(t)
+	at := func(s float64) string { return fmt.Sprintf(`"boat/fern":{"x":%.2f,"y":%.2f}`, 8*math.Sin(s), 8*math.Cos(s)) }
+	for i := range 600 {
+		s := float64(i) / 20
+		m.say(0, s, `"full":true,"state":{`+at(s)+`}`)
+		m.say(1, s+0.001, `"full":true,"state":{`+at(s+0.15)+`}`)
+		m.say(2, s+0.001, `"full":true,"state":{`+at(s-0.25)+`}`)
+	}
+	l := Learn([]*Match{m.Match})
+	var own, others Rule
+	for _, r := range l.Rules {
+		switch {
+		case r.Label() == "x, y" && r.Of == rulebook.Own:
+			own = r
+		case r.Label() == "x, y" && r.Of == rulebook.Others:
+			others = r
+		}
+	}
+	assert.InDelta(t, 190, own.MaxAhead.Milliseconds(), 60, "0.15 s, less what the tolerance explains, and a margin")
+	assert.LessOrEqual(t, own.MaxDelay, 100*ms)
+	assert.Zero(t, others.MaxAhead)
+	assert.InDelta(t, 350, others.MaxDelay.Milliseconds(), 60)
+}
+
+func TestWhoSeesWhatIsLearned(t *testing.T) {
+	m := newMatch(t)
+	for i := range 1200 {
+		s := float64(i) / 20
+		far := 50 * math.Abs(math.Sin(s/4)) // how far the wreck is from fern
+		world := fmt.Sprintf(`"boat/fern":{"x":0,"y":0.1},"boat/moss":{"x":200,"y":0},"wreck/a":{"x":%.2f,"y":0}`, far)
+		m.say(0, s, `"full":true,"state":{`+world+`,"ledger/all":{"sum":1}}`)
+		if s < 0.5 {
+			continue
+		}
+		fern := `"boat/fern":{"x":0,"y":0.1},"boat/moss":{"x":200,"y":0}`
+		if far < 20 {
+			fern += fmt.Sprintf(`,"wreck/a":{"x":%.2f,"y":0}`, far)
+		}
+		m.say(1, s+0.001, `"full":true,"state":{`+fern+`}`)
+		m.say(2, s+0.001, `"full":true,"state":{"boat/fern":{"x":0,"y":0.1},"boat/moss":{"x":200,"y":0}}`)
+	}
+	l := Learn([]*Match{m.Match})
+	for _, r := range l.Rules {
+		if r.Label() != rulebook.Existence {
+			continue
+		}
+		switch r.Entities {
+		case "wreck/*":
+			assert.Equal(t, rulebook.InRange, r.SeenBy)
+			assert.InDelta(t, 19, r.InterestRadius, 1.5)
+			assert.InDelta(t, 22.5, r.LeaveRadius, 3)
+			require.NoError(t, r.Validate())
+		case "boat/*":
+			assert.Equal(t, rulebook.Everyone, r.SeenBy)
+		default:
+			assert.Fail(t, "a rule about what nobody shows", r.Entities)
+		}
+	}
+	assert.Contains(t, strings.Join(l.Unsure, "; "), "no client shows any ledger")
+}
+
+func TestEventsAreLearned(t *testing.T) {
+	m := newMatch(t)
+	m.plays(func(float64) string { return `"boat/fern":{"x":1,"y":1}` }, 0, 0)
+	for i := range 20 {
+		at := 2 + float64(i)
+		m.say(0, at, fmt.Sprintf(`"event":"horn","id":"%d","by":"fern"`, i))
+		m.say(0, at, fmt.Sprintf(`"event":"letter","id":"%d","to":"moss"`, i))
+		m.say(0, at, fmt.Sprintf(`"event":"audit","id":"%d"`, i))
+		for view := range 2 {
+			m.say(view+1, at+0.2, fmt.Sprintf(`"event":"horn","id":"%d","by":"fern"`, i))
+		}
+		m.say(2, at+0.4, fmt.Sprintf(`"event":"letter","id":"%d","to":"moss"`, i))
+	}
+	for view := range 3 {
+		m.say(view, 40, `"state":{"boat/fern":{"x":2}}`)
+	}
+	l := Learn([]*Match{m.Match})
+	require.Len(t, l.Events, 3)
+	audit, horn, letter := l.Events[0], l.Events[1], l.Events[2]
+	assert.Equal(t, []rulebook.Audience{rulebook.Nobody, rulebook.Everyone, rulebook.OwnerOnly}, []rulebook.Audience{audit.SeenBy, horn.SeenBy, letter.SeenBy})
+	assert.Equal(t, []time.Duration{250 * ms, 500 * ms}, []time.Duration{horn.MaxDelay, letter.MaxDelay})
+	assert.True(t, horn.Ordered)
+	assert.Contains(t, strings.Join(l.Asked, "; "), "event audit never comes to any client")
+}
+
+func TestWhatHeldThroughoutIsLearned(t *testing.T) {
+	m := newMatch(t)
+	m.plays(func(at float64) string {
+		return fmt.Sprintf(`"boat/fern":{"flag":"red","score":%d},"boat/moss":{"flag":"blue","score":%d},"bell/one":{"x":%.2f,"y":1}`, int(at), int(at/2), at)
+	}, 0.1, 0.1)
+	var laws []string
+	for _, law := range Learn([]*Match{m.Match}).Laws {
+		laws = append(laws, law.Label()+" of "+law.Entities)
+		require.NoError(t, law.Validate())
+	}
+	assert.Equal(t, []string{"one of bell/*", "unique flag of boat/*", "rising score of boat/*"}, laws)
+}
+
+// One course that is wrong, and one view that is late, are no examples for the others.
+func TestAMistakeIsNotLearnedAsNormal(t *testing.T) {
+	m := newMatch(t)
+	boats := func(at, shift float64) string {
+		var list []string
+		for i := range 8 {
+			x := 10*math.Sin(at+float64(i)) + shift*float64(i/7)
+			list = append(list, fmt.Sprintf(`"boat/%d":{"x":%.2f,"y":%.2f}`, i, x, 10*math.Cos(at/2+float64(i))))
+		}
+		return strings.Join(list, ",")
+	}
+	for i := range 600 {
+		s := float64(i) / 20
+		m.say(0, s, `"full":true,"state":{`+boats(s, 0)+`}`)
+		m.say(1, s+0.001, `"full":true,"state":{`+boats(s-0.2, 6)+`}`) // its boat/7 is off by 6
+		m.say(2, s+0.001, `"full":true,"state":{`+boats(s-0.2, 0)+`}`)
+	}
+	r := find(t, Learn([]*Match{m.Match}), "x, y")
+	assert.Less(t, r.Tolerance, 1.5)
+	assert.LessOrEqual(t, r.MaxDelay, 350*ms)
+	assert.Contains(t, strings.Join(r.Why, " "), "SUSPICIOUS")
+}
+
+func TestEveryRuleThatIsLearnedIsValid(t *testing.T) {
+	m := newMatch(t)
+	m.plays(func(at float64) string {
+		return fmt.Sprintf(`"boat/a":{"px":%.2f,"pz":%.2f,"rot":%.3f,"odd":null,"nan":"NaN"},"lonely":{"v":%.1f}`, at, 2*at, math.Mod(at, 6.28), at)
+	}, 0.1)
+	l := Learn([]*Match{m.Match})
+	for _, r := range l.Rules {
+		assert.NoError(t, r.Validate(), r.Label())
+	}
+	assert.Equal(t, "px, pz", find(t, l, "px, pz").Label())
+	assert.InDelta(t, 2*math.Pi, find(t, l, "rot").Circle, 1e-9)
+	assert.Empty(t, Learn([]*Match{NewMatch(trace.NewNames(), []string{"server"})}).Rules)
+}
