@@ -167,6 +167,9 @@ func (f *preflight) start(p *participant) bool {
 
 // rules checks that there is something for the watch rules to compare.
 func (f *preflight) rules(p *participant) bool {
+	if f.plan.Unruled() {
+		return f.skip("the fields fit the watch rules", "the plan has none: what is compared is learned from the match itself; zwheel learn RUNFOLDER writes it down")
+	}
 	return f.one(check{name: "the fields fit the watch rules", tried: fmt.Sprintf("%d rules on both snapshots", len(f.plan.Rules.Fields)), within: 3 * time.Second, participant: p,
 		done: func() bool {
 			fit, unfit := f.judged(p)

@@ -45,6 +45,14 @@ func (p *Plan) Untraced() bool {
 	return b.Given() && b.Client.Trace == NoTrace && (p.Game.Host != "" && b.Host.Trace == NoTrace || p.Game.Host == "" && (b.Attach != "" || b.Server.Trace == NoTrace))
 }
 
+// Unruled reports whether a build's plan says nothing of what is to be compared, so that it has to be
+// learned from the match itself: where the server tells a trace, and clocks or times bring views together.
+func (p *Plan) Unruled() bool {
+	return p.Build.Given() && len(p.Rules.Fields) == 0 && !p.Untraced() && p.Build.Attach == "" && (p.Reference == "" || p.Reference == rulebook.Server) && p.Align != tickAlign
+}
+
+const tickAlign = "tick" // as package feed has it
+
 // Port is a port of the server.
 type Port struct {
 	Name    string
@@ -316,7 +324,7 @@ func (p *Plan) completeBuild(file string) error {
 		return fmt.Errorf("build: %s is the host, so say under host how it is run", p.Game.Host)
 	case len(b.Place) != 2:
 		return fmt.Errorf("build: place: name the two fields that tell where a thing is on the ground, like [x, z]")
-	case len(p.Rules.Fields) == 0 && !p.Untraced():
+	case len(p.Rules.Fields) == 0 && !p.Untraced() && !p.Unruled():
 		return errors.New("watch: there are no rules, so nothing would be compared; say which fields are to agree, see docs/integrating.md. If no program tells a trace yet, write trace: none under server and client: the match is then judged by its logs")
 	case len(p.Rules.Fields) > 0 && p.Untraced():
 		return errors.New("watch: no program tells a trace (trace: none), so there is nothing that these rules could compare")

@@ -41,6 +41,7 @@ type Traces struct {
 	Reference string                                                            // rulebook.Server or "", a view's name, or rulebook.NoReference
 	Strict    bool                                                              // a match is no pass if anything that should have been compared was not
 	Untraced  bool                                                              // no program tells a trace; what stands in for it tells who was there
+	Unruled   bool                                                              // what is compared is learned from the traces themselves
 	Ending    ending.Ending                                                     // how the match ended; the zero value is complete. Of one that was cut off nothing is judged that not all files reach
 	Timing    *metrics.Timing                                                   // how well a run on the wall clock kept time, or nil
 	Entities  int                                                               // how many there may be; 0 means trace.MostEntities
@@ -94,6 +95,11 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 	how, until, err := ended(ctx, traces)
 	if err != nil {
 		return nil, err
+	}
+	if traces.Unruled {
+		if err := traces.learn(ctx); err != nil {
+			return nil, err
+		}
 	}
 	clocks, err := study(ctx, traces)
 	if err != nil {
@@ -268,6 +274,11 @@ func (r *reading) finish(how ending.Ending) (*Result, error) {
 		}
 	}
 	result.Measures.Timing = r.traces.Timing
+	if r.traces.Unruled {
+		result.Verdict.Provisional = true
+		result.Verdict.Warnings = append(result.Verdict.Warnings, judge.Warning{Text: fmt.Sprintf("provisional: the plan says nothing of what is compared, so %d watch rules were learned from this match itself; "+
+			"zwheel learn RUNFOLDER writes them down, to read, edit and keep", len(r.traces.Rules.Fields))})
+	}
 	if r.traces.Align != "" {
 		result.Verdict.Alignment = r.traces.Align
 	}

@@ -38,6 +38,23 @@ func Learned(ctx context.Context, traces Traces) (*learn.Match, error) {
 	return m, nil
 }
 
+// learn draws the rules for traces without any from themselves.
+func (t *Traces) learn(ctx context.Context) error {
+	m, err := Learned(ctx, *t)
+	if err != nil {
+		return err
+	}
+	rules := learn.Learn([]*learn.Match{m}).Watched()
+	t.Rules.Fields = rules.Fields
+	if len(t.Rules.Events) == 0 {
+		t.Rules.Events = rules.Events
+	}
+	if len(t.Rules.Invariants) == 0 {
+		t.Rules.Invariants = rules.Invariants
+	}
+	return nil
+}
+
 func teach(ctx context.Context, m *learn.Match, names *trace.Names, clocks *clocks, view int, path string) error {
 	file, err := open(path)
 	if err != nil {

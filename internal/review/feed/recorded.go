@@ -20,7 +20,7 @@ import (
 // Run returns the traces of a run folder, to be judged as its plan says. Whoever is to
 // judge them otherwise changes what they hold.
 func Run(run *run.Run, p *plan.Plan) Traces {
-	t := Traces{Packets: run.PacketsPath(), Rules: p.Watched(), Align: p.Align, Reference: p.Reference, Strict: p.Strict, Untraced: p.Untraced(), Entities: p.MaxEntities,
+	t := Traces{Packets: run.PacketsPath(), Rules: p.Watched(), Align: p.Align, Reference: p.Reference, Strict: p.Strict, Untraced: p.Untraced(), Unruled: p.Unruled(), Entities: p.MaxEntities,
 		Ending: run.About.Ending, MayHush: true, OneClock: p.Clock != plan.Recorded}
 	t.Logs = func(each func(view string, at time.Duration, text string)) error { return readLogs(run, each) }
 	var timing metrics.Timing

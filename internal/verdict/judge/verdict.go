@@ -55,7 +55,8 @@ type Verdict struct {
 	Ending      ending.Ending            `json:"ending"`
 	Warnings    []Warning                `json:"warnings"` // what was not judged, beside what is in Ending
 	Strict      bool                     `json:"strict,omitempty"`
-	Untraced    bool                     `json:"untraced,omitempty"` // no program told a trace
+	Provisional bool                     `json:"provisional,omitempty"` // the rules were learned from the match itself
+	Untraced    bool                     `json:"untraced,omitempty"`    // no program told a trace
 }
 
 // Warning says that something was not compared that was to be.

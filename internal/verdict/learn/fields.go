@@ -77,7 +77,7 @@ const (
 	mostOfTrack    = 400         // samples of one track
 	mostTracks     = 240         // of one subject, spread over all
 	fewSamples     = 200         // a rule that rests on fewer says so
-	neverAgrees    = 0.6         // share of samples that nothing explains, above which a person is asked
+	neverAgrees    = 0.95        // share of samples that nothing explains, above which a person is asked
 	seldomExplains = 0.02        // above which it is said
 )
 
@@ -136,6 +136,10 @@ func (s *subject) learn(l *Lesson, apart bool) (two bool) {
 		}
 	}
 	a, b := s.rule(own, rulebook.Own), s.rule(others, rulebook.Others)
+	if a != nil && b != nil {
+		a.correct(b)
+		b.correct(a)
+	}
 	switch {
 	case a == nil || b == nil:
 	case !apart && alike(a, b):
@@ -158,6 +162,16 @@ func (s *subject) learn(l *Lesson, apart bool) (two bool) {
 	return a != nil && b != nil
 }
 
+// correct takes what never agrees for wrong and not for cosmetic if it does agree where somebody else
+// shows it: what is shown of one's own is the same thing.
+func (r *Rule) correct(by *Rule) {
+	if r.SeenBy != rulebook.Nobody || by.SeenBy == rulebook.Nobody {
+		return
+	}
+	r.SeenBy, r.Compare, r.Circle, r.Tolerance, r.MaxDelay = by.SeenBy, by.Compare, by.Circle, by.Tolerance, by.MaxDelay
+	r.Why = append(r.Why, "SUSPICIOUS: it never agrees, where others show the same and do; the rule is written as if it must")
+}
+
 // alike reports whether one rule would do for what a view shows of its own and of others'.
 func alike(a, b *Rule) bool {
 	near := func(x, y, least float64) bool { return math.Abs(x-y) <= max(0.35*max(x, y), least) }
@@ -175,11 +189,11 @@ func (s *subject) rule(tracks []*track, of rulebook.Relation) *Rule {
 	if len(s.names) == 1 && f.owners > 0 && 2*f.owners >= f.others {
 		r.Role = rulebook.Owner
 	}
-	numbers := f.numbers > 0 && f.others+f.flags == 0
+	rounded := f.fractions > 0 && f.others+f.flags == 0
 	var late *lateness
 	if s.place {
 		late = s.follow(tracks, r)
-	} else if late = s.exact(tracks); numbers && late.samples > 0 && float64(late.wrong) > neverAgrees*float64(late.samples) {
+	} else if late = s.exact(tracks); rounded && late.samples > 0 && 2*late.wrong > late.samples {
 		late = s.follow(tracks, r) // perhaps it is rounded
 	}
 	if late.samples == 0 {
@@ -336,6 +350,16 @@ func (s *subject) sample(t *track, server, shown *path) (list []sample) {
 	if server == nil || shown == nil {
 		return nil
 	}
+	for _, at := range s.moments(t) {
+		if value, ok := shown.at(at); ok {
+			list = append(list, sample{at, value})
+		}
+	}
+	return list
+}
+
+// moments picks moments at which the view of a track told what it shows, when both sides had the entity.
+func (s *subject) moments(t *track) (list []time.Duration) {
 	var moments []time.Duration
 	for _, span := range t.view.there[t.entity].spans {
 		first, _ := slices.BinarySearch(t.view.told, span.from)
@@ -350,10 +374,7 @@ func (s *subject) sample(t *track, server, shown *path) (list []sample) {
 	}
 	n := min(len(moments), mostOfTrack)
 	for i := range n {
-		at := moments[i*len(moments)/n]
-		if value, ok := shown.at(at); ok {
-			list = append(list, sample{at, value})
-		}
+		list = append(list, moments[i*len(moments)/n])
 	}
 	return list
 }
@@ -439,22 +460,20 @@ func (s *subject) exact(tracks []*track) *lateness {
 	for _, t := range tracks {
 		field := t.match.names.Field(s.names[0])
 		server, shown := t.match.views[0].courses[place{t.entity, field}], t.view.courses[place{t.entity, field}]
-		n := 0
 		for i, at := range shown.t {
-			if !t.view.in(at, 0) || !t.match.views[0].has(t.entity, at-longest/3) && i > 0 {
+			if i == 0 || !t.view.in(at, afterJoining) || !t.match.views[0].has(t.entity, at-longest/3) {
 				continue
 			}
-			n++
-			age, ok := server.changed(at, shown, i, t.view.in(at, afterJoining), t.own)
-			if !ok {
-				t.wrong++
-			} else if i > 0 && t.view.in(at, afterJoining) {
+			if age, ok := server.changed(at, shown, i, t.own); ok {
 				ages[t] = append(ages[t], age)
 			}
 		}
-		if server.abandoned(shown, t.view) {
+		n := 0
+		for _, at := range s.moments(t) {
 			n++
-			t.wrong++
+			if !server.had(shown.at(at), at) {
+				t.wrong++
+			}
 		}
 		if len(ages[t]) > 0 {
 			usual = append(usual, quantile(ages[t], 0.9))
@@ -469,7 +488,7 @@ func (s *subject) exact(tracks []*track) *lateness {
 // changed is how late a view changed to its i-th value: how long it kept the one before after the
 // server had left it, or how long before the server it changed, as a negative number. ok is false if
 // the server had no such value anywhere near.
-func (c *course) changed(at time.Duration, shown *course, i int, settled, predicted bool) (age time.Duration, ok bool) {
+func (c *course) changed(at time.Duration, shown *course, i int, predicted bool) (age time.Duration, ok bool) {
 	value := shown.v[i]
 	past, future := forGood, forGood // how long ago the server had it last, and how long until it will
 	for k, v := range c.v {
@@ -488,8 +507,8 @@ func (c *course) changed(at time.Duration, shown *course, i int, settled, predic
 	switch ok = past != forGood || future != forGood; {
 	case past == forGood && ok, predicted && future < past:
 		return -future, true
-	case !ok || i == 0 || !settled:
-		return 0, ok
+	case !ok:
+		return 0, false
 	}
 	before := shown.v[i-1]
 	left := time.Duration(-1)
@@ -507,14 +526,18 @@ func (c *course) changed(at time.Duration, shown *course, i int, settled, predic
 	return at - left, true
 }
 
-// abandoned reports whether a view kept a value at the end that the server had left long before.
-func (c *course) abandoned(shown *course, v *teller) bool {
-	if len(shown.v) == 0 || !v.in(v.last, longest) {
-		return false
+// had reports whether the server had a value at any moment near enough.
+func (c *course) had(value trace.Value, t time.Duration) bool {
+	for k, v := range c.v {
+		until := forGood
+		if k+1 < len(c.t) {
+			until = c.t[k+1]
+		}
+		if v == value && c.t[k] <= t+furthest && until >= t-longest {
+			return true
+		}
 	}
-	last := shown.v[len(shown.v)-1]
-	n := len(c.v)
-	return c.v[n-1] != last && v.last-c.t[n-1] > longest
+	return false
 }
 
 // why tells what a rule was learned from.

@@ -91,7 +91,9 @@ func TestWhatAFieldIsIsLearnedFromItsValues(t *testing.T) {
 
 func TestPredictionIsLearnedFromTheOwnEntity(t *testing.T) {
 	m := newMatch(t)
-	at := func(s float64) string { return fmt.Sprintf(`"boat/fern":{"x":%.2f,"y":%.2f}`, 8*math.Sin(s), 8*math.Cos(s)) }
+	at := func(s float64) string {
+		return fmt.Sprintf(`"boat/fern":{"x":%.2f,"y":%.2f}`, 8*math.Sin(s), 8*math.Cos(s))
+	}
 	for i := range 600 {
 		s := float64(i) / 20
 		m.say(0, s, `"full":true,"state":{`+at(s)+`}`)
