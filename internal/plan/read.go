@@ -103,7 +103,7 @@ func (p *Plan) keys() []key {
 		}),
 		p.buildKey(),
 		textKey("reference", &p.Reference),
-		wordKey("align", &p.Align, []string{"shared", "tick", "estimated"}),
+		wordKey("align", &p.Align, []string{"shared", Tick, "estimated"}),
 		flagKey("strict", &p.Strict),
 		wholeKey("max-entities", &p.MaxEntities, 1, 10_000_000),
 		{name: "links", schema: linksSchema(), read: p.readLinks, write: p.writeLinks},

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/clocksync"
@@ -17,7 +18,7 @@ import (
 // How the clocks of the views are brought together.
 const (
 	Shared    = "shared"    // they are one clock
-	Tick      = "tick"      // equal ticks are compared
+	Tick      = plan.Tick   // equal ticks are compared
 	Estimated = "estimated" // fitted, for each view
 )
 
