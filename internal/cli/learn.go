@@ -48,6 +48,9 @@ rule is a guess. A run that its own rules call out of sync is refused, unless yo
 				if err != nil {
 					return failed(fmt.Errorf("%s: %w", t.name, err))
 				}
+				if len(matches) > 0 && !matches[0].Alike(m) {
+					return usage("%s and %s have no kind of entity in common: they are not of one game", lessons[0].name, t.name)
+				}
 				matches = append(matches, m)
 			}
 			l := learn.Learn(matches)

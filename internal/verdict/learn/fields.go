@@ -41,6 +41,7 @@ type lateness struct {
 	tracks, samples, wrong int
 	ages, ahead            []time.Duration
 	residuals              []float64
+	shownStep              float64   // the coarsest decimal step on which all that is shown lies
 	now                    []float64 // how far off from what the server had at the same moment
 	interval               float64   // how far it goes from one of the server's records to the next, at its fastest
 	views                  map[string]bool
@@ -139,6 +140,7 @@ func (s *subject) learn(l *Lesson, apart bool) (two bool) {
 	if a != nil && b != nil {
 		a.correct(b)
 		b.correct(a)
+		b.tighten(a)
 	}
 	switch {
 	case a == nil || b == nil:
@@ -170,6 +172,17 @@ func (r *Rule) correct(by *Rule) {
 	}
 	r.SeenBy, r.Compare, r.Circle, r.Tolerance, r.MaxDelay = by.SeenBy, by.Compare, by.Circle, by.Tolerance, by.MaxDelay
 	r.Why = append(r.Why, "SUSPICIOUS: it never agrees, where others show the same and do; the rule is written as if it must")
+}
+
+// tighten takes what is shown of others for wrong if it is off far more than one's own: what is predicted
+// may err, what is only shown need not.
+func (r *Rule) tighten(own *Rule) {
+	const far = 5
+	if r.Compare == rulebook.Exact || own.Compare != r.Compare || own.still || own.Tolerance == 0 || r.Tolerance <= far*own.Tolerance {
+		return
+	}
+	r.Why = append(r.Why, fmt.Sprintf("SUSPICIOUS: what is shown of others would take a tolerance of %g, and one's own %g; the rule is written as if they were shown as well", r.Tolerance, own.Tolerance))
+	r.Tolerance = 2 * own.Tolerance
 }
 
 // alike reports whether one rule would do for what a view shows of its own and of others'.
@@ -246,7 +259,7 @@ func quantile[T time.Duration | float64](list []T, q float64) T {
 
 // follow learns how far off and how late numbers that go are shown.
 func (s *subject) follow(tracks []*track, r *Rule) *lateness {
-	late := &lateness{views: map[string]bool{}}
+	late := &lateness{views: map[string]bool{}, shownStep: 1e6}
 	r.Compare = rulebook.Distance
 	if s.circle > 0 {
 		r.Compare, r.Circle = rulebook.Angle, s.circle
@@ -278,12 +291,15 @@ func (s *subject) follow(tracks []*track, r *Rule) *lateness {
 	if len(typical) == 0 {
 		return late
 	}
-	// A course that is off far more than most others is no example.
-	bound := 5*quantile(typical, 0.5) + 2*s.step
+	// A course that is off far more than the better ones is no example.
+	bound := 6*quantile(typical, 0.3) + 2*s.step
 	for _, t := range tracks {
 		if len(offs[t]) > 0 && quantile(offs[t], 0.95) <= bound {
 			late.residuals = append(late.residuals, offs[t]...)
 			for _, sample := range t.samples {
+				for k := range s.names {
+					late.shownStep = lattice(sample.value[k], late.shownStep)
+				}
 				if at, ok := paths[t].at(sample.t); ok {
 					late.now = append(late.now, paths[t].apart(sample.value, at))
 				}
@@ -553,6 +569,9 @@ func (s *subject) why(late *lateness, r *Rule) (list []string) {
 	list = append(list, text)
 	if len(late.residuals) > 0 {
 		list = append(list, fmt.Sprintf("off by %.3g (half), %.3g (99.5%%); it goes %.3g from one record of the server to the next; steps of %s", quantile(late.residuals, 0.5), quantile(late.residuals, 0.995), late.interval, steps(s.step)))
+	}
+	if moved := late.interval; moved > 0 && late.shownStep > max(moved, 10*s.step) && late.samples > fewSamples {
+		list = append(list, fmt.Sprintf("SUSPICIOUS: it is shown in steps of %s, where the server has %s: is it rounded on the way?", steps(late.shownStep), steps(s.step)))
 	}
 	if share := float64(late.wrong) / float64(max(1, late.samples)); share > seldomExplains && r.SeenBy != rulebook.Nobody {
 		list = append(list, fmt.Sprintf("SUSPICIOUS: %.0f%% of it is explained by nothing that the server had; the rule is written as if it were right", 100*share))

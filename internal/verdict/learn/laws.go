@@ -29,8 +29,11 @@ func (k *kind) laws(l *Lesson) {
 		law(rulebook.One, "", "exactly one %s at each of %d looks", k.name, looks)
 	}
 	for _, f := range k.order {
-		if looks := k.different(f); looks >= enoughLooks {
+		switch looks, same := k.different(f); {
+		case looks >= enoughLooks && same == 0:
 			law(rulebook.Unique, f.name, "no two %s had the same at %d looks at several", k.name, looks)
+		case f.owners > 0 && looks >= enoughLooks && looks > same/2:
+			law(rulebook.Unique, f.name, "SUSPICIOUS: two %s had the same player at %d looks, and no two at %d", k.name, same, looks)
 		}
 		if f.numbers > 0 && f.fractions == 0 && f.falls == 0 && f.rises >= 10 {
 			law(rulebook.Rising, f.name, "it rose %d times and never fell", f.rises)
@@ -72,31 +75,30 @@ func (k *kind) alone() (looks int, always bool) {
 }
 
 // different counts the looks at which several entities were there and no two had the same text in a
-// field; 0 if any two ever had.
-func (k *kind) different(f *field) (looks int) {
+// field, and those at which two had.
+func (k *kind) different(f *field) (looks, same int) {
 	if f.others == 0 || f.numbers+f.flags > 0 {
-		return 0
+		return 0, 0
 	}
-	same := false
 	k.looks(func(m *Match, t time.Duration, there []trace.Entity) {
-		seen := map[trace.Value]bool{}
+		seen, twice := map[trace.Value]bool{}, false
 		for _, e := range there {
 			c := m.views[0].courses[place{e, m.names.Field(f.name)}]
 			if c == nil {
 				continue
 			}
 			v := c.at(t)
-			same = same || v.Kind() == trace.KindText && seen[v]
+			twice = twice || v.Kind() == trace.KindText && seen[v]
 			seen[v] = true
 		}
-		if len(seen) > 1 {
+		switch {
+		case twice:
+			same++
+		case len(seen) > 1:
 			looks++
 		}
 	})
-	if same {
-		return 0
-	}
-	return looks
+	return looks, same
 }
 
 // at is the value at a moment.

@@ -197,6 +197,12 @@ func Learn(matches []*Match) *Lesson {
 	l.byClock()
 	l.borrow()
 	l.events(matches)
+	if len(l.Rules) > 0 && !slices.ContainsFunc(l.Rules, func(r Rule) bool { return r.moves && !r.still }) {
+		l.Unsure = append(l.Unsure, "nothing moved: how late views are, and how far off, shows in what moves. Let the bots roam")
+	}
+	if length := lengthOf(matches); length < shortest {
+		l.Unsure = append(l.Unsure, fmt.Sprintf("the longest of the matches lasts %s: half a minute and more shows what is rare", seconds(length)))
+	}
 	if clients := clientsOf(matches); clients < 2 {
 		l.Unsure = append(l.Unsure, "one client alone played: whether players see each other's things needs two")
 	}
@@ -270,6 +276,32 @@ func (l *Lesson) Watched() (rules rulebook.Rules) {
 		rules.Invariants = append(rules.Invariants, law.InvariantRule)
 	}
 	return rules
+}
+
+// shortest is how long a match should last to learn from.
+const shortest = 10 * time.Second
+
+func lengthOf(matches []*Match) (longest time.Duration) {
+	for _, m := range matches {
+		longest = max(longest, m.views[0].last)
+	}
+	return longest
+}
+
+// Alike reports whether two matches are of one game: whether their servers tell of any kind of entity
+// that both have.
+func (m *Match) Alike(other *Match) bool {
+	kinds := map[string]bool{}
+	for e := range m.views[0].there {
+		name, _, _ := strings.Cut(m.names.EntityID(e), "/")
+		kinds[name] = true
+	}
+	for e := range other.views[0].there {
+		if name, _, _ := strings.Cut(other.names.EntityID(e), "/"); kinds[name] {
+			return true
+		}
+	}
+	return false
 }
 
 func clientsOf(matches []*Match) (most int) {
