@@ -58,7 +58,7 @@ func find(rules []EventRule, name string, pattern func(*EventRule) string) *Even
 // Validate reports the first thing that makes no sense, in the plan's words.
 func (r EventRule) Validate() error {
 	if (r.Event == "") == (r.Checkpoint == "") {
-		return errors.New(`write event: with a pattern on events' names, like "*", or checkpoint: with one on checkpoints'`)
+		return errors.New(`write event: with a pattern on the names of events, like "*", or checkpoint: with one on those of checkpoints`)
 	}
 	if _, err := path.Match(r.Label(), "x"); err != nil {
 		return fmt.Errorf(`event: %q is not a pattern; write a name, or "*"`, r.Label())
@@ -69,7 +69,7 @@ func (r EventRule) Validate() error {
 	case r.Checkpoint != "" && !r.Counts() && r.NotBefore == "":
 		return errors.New("checkpoint: it is only counted, so say how often: at-least, at-most, exactly, per-player, per-sender or per-pair; or not-before")
 	case r.Checkpoint != "" && (r.Ordered || r.MaxAhead != 0 || len(r.Data) > 0):
-		return errors.New("checkpoint: it is only counted; ordered, max-ahead and data go with event:")
+		return errors.New("checkpoint: it is only counted; ordered, max-ahead and data go with event")
 	}
 	return errors.Join(r.Told.Validate(), r.PerSender.Validate(), r.PerPlayer.Validate(), r.PerPair.Validate())
 }
