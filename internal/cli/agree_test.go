@@ -43,6 +43,8 @@ func TestEveryReaderSaysTheSameOfARun(t *testing.T) {
 		switch {
 		case strings.HasSuffix(path, "millpond.yaml"):
 			cases = append(cases, [2]string{plan.Wall, "estimated"})
+		case strings.Contains(path, "quayside"):
+			needs = "python3"
 		case strings.HasSuffix(path, "stonewain.yaml"):
 			needs, cases = "python3", [][2]string{{plan.Wall, "tick"}}
 		}
@@ -82,7 +84,7 @@ func sameOf(t *testing.T, path, clock, align string) {
 	var verdict judge.Verdict
 	require.NoError(t, json.Unmarshal([]byte(ran), &verdict))
 	checked, again := say("check", folder, "--json")
-	if verdict.Comparisons > 0 || verdict.Outcome == judge.OutOfSync {
+	if verdict.Comparisons > 0 || verdict.Outcome == judge.OutOfSync || verdict.Outcome.Passed() {
 		assert.Equal(t, ran, checked)
 	} else {
 		assert.Equal(t, exitFailed, again)

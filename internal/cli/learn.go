@@ -32,8 +32,8 @@ and put it into the plan.
 
 Then it judges the same runs by these rules and says what is left: that is suspicious, because a
 mistake that is in a match is not to be learned as normal. Runs on different links, with somebody who
-comes late and somebody who leaves, teach most; of a build without any rules, play a plan whose only
-rule is a guess. A run that its own rules call out of sync is refused, unless you add --although.`,
+comes late and somebody who leaves, teach most. A plan of your own build needs no rules to be played.
+A run that its own rules call out of sync is refused, unless you add --although.`,
 		Example: `  zwheel learn runs/clean runs/bad-link --out watch.yaml
   zwheel learn --server server.jsonl --client fern=fern.jsonl --client moss=moss.jsonl`,
 		ValidArgsFunction: completeRuns,
