@@ -43,7 +43,7 @@ type Result struct {
 	Verdict   *judge.Verdict
 	Findings  []byte // the verdict as findings.json has it
 	Measures  *metrics.Measures
-	Logs      *logs.Report // what its programs logged of errors and warnings; nil of a match without programs
+	Logs      *logs.Report // what its programs logged of errors and warnings, where Options asks for it
 	Ending    ending.Ending
 	Played    time.Duration
 	Refused   []string // bots that the full server did not let in, as the plan asked for
@@ -89,6 +89,7 @@ type Absent struct {
 type Options struct {
 	Folder string            // where the run folder is made; "" records nothing
 	Silent bool              // without judge
+	Logs   bool              // put together what programs log of errors and warnings, on the wall clock: a flood takes its time
 	Record bool              // keep the payloads of all packets too, on the wall clock, as packets.pcapng
 	Guard  []string          // arguments with which this program runs process.RunGuard, for the wall clock; without, nothing ends what is left of a run that was killed
 	Zwheel string            // the path of this program, for the demo game's processes; "" is the one that runs

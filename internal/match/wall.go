@@ -435,8 +435,10 @@ func (m *wallMatch) judge(r *Result) {
 		m.note(err)
 		return
 	}
-	r.Logs, err = feed.Logs(run)
-	m.note(err)
+	if m.options.Logs {
+		r.Logs, err = feed.Logs(run)
+		m.note(err)
+	}
 	traces := feed.Run(run, m.plan)
 	traces.Ending = m.ending
 	result, err := feed.Judge(context.Background(), traces)

@@ -191,6 +191,7 @@ func playDrawn(ctx context.Context, p *plan.Plan, options match.Options) (Match,
 	if err != nil {
 		return Match{}, err
 	}
+	options.Logs = true
 	r, err := match.Run(ctx, drawn, options)
 	if err != nil {
 		return Match{}, err

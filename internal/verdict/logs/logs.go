@@ -80,6 +80,8 @@ type Collector struct {
 	kinds  map[key]*kind
 	count  map[string]int // of kinds, by program
 	last   map[string]line
+	text   string // of the last line that was looked at, and how bad it is: floods repeat themselves
+	level  Level
 }
 
 type key struct {
@@ -136,7 +138,10 @@ func (c *Collector) Line(program string, at time.Duration, text string) {
 		c.last[program] = line{before.level, at} // where it happened, not once more
 		return
 	}
-	level := LevelOf(text)
+	if text != c.text {
+		c.text, c.level = text, LevelOf(text)
+	}
+	level := c.level
 	c.last[program] = line{level, at}
 	if level == "" {
 		return
