@@ -132,3 +132,10 @@ func TestAServerThatToldNothingCostsNothing(t *testing.T) {
 	assert.Empty(t, r.Fields)
 	assert.Empty(t, r.Rates)
 }
+
+// What never changes needs no bits, and no bits of less than none.
+func TestOneValueNeedsNoBits(t *testing.T) {
+	assert.Zero(t, bits(1))
+	assert.False(t, math.Signbit(bits(1)))
+	assert.Equal(t, []float64{1, 8, 9}, []float64{bits(2), bits(256), bits(257)})
+}
