@@ -23,9 +23,9 @@ import (
 	"zitherwheel/internal/trace"
 )
 
-// lookLive lets somebody look at a match while it goes on: on a terminal, as a page, or as a line of
-// JSON each second.
-func lookLive(c *cobra.Command, path string, entities []string, asPage, asJSON bool) error {
+// lookLive lets somebody look at a match while it goes on: on a terminal, as a page, or as what is
+// printed each second.
+func lookLive(c *cobra.Command, path string, entities []string, asPage, plain, asJSON bool) error {
 	traces, p, err := followed(path)
 	if err != nil {
 		return err
@@ -57,7 +57,7 @@ func lookLive(c *cobra.Command, path string, entities []string, asPage, asJSON b
 	switch {
 	case asPage:
 		err = servePage(ctx, c, l, path, entities)
-	case terminal(c.OutOrStdout()) != nil && isTerminal(os.Stdin) && !asJSON:
+	case terminal(c.OutOrStdout()) != nil && isTerminal(os.Stdin) && !plain && !asJSON:
 		model := &inspector{live: l, pinned: entities, shown: report.Inspector{Title: path, Following: len(entities) == 0}}
 		_, err = tea.NewProgram(model, tea.WithContext(ctx), tea.WithOutput(terminal(c.OutOrStdout()))).Run()
 	default:
@@ -86,7 +86,7 @@ func printMoments(ctx context.Context, w io.Writer, l *inspect.Live, entities []
 				text.Sheet(s)
 			}
 			for ; told < len(m.Found); told++ {
-				fmt.Fprintln(w, report.FoundLine(m.Found[told]))
+				fmt.Fprintln(w, report.AlertLine(m.Found[told].Alert()))
 			}
 		}
 		if m.Ended != "" {

@@ -12,11 +12,11 @@ import (
 
 	"zitherwheel/internal/output/report"
 	"zitherwheel/internal/output/sanitize"
-	"zitherwheel/internal/plan"
 	"zitherwheel/internal/review/feed"
 	"zitherwheel/internal/review/inspect"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 func showCommand() *cobra.Command {
@@ -47,7 +47,7 @@ the next finding by itself. --page shows the same in a browser on this machine.`
 		RunE: func(c *cobra.Command, args []string) error {
 			switch {
 			case goesOn:
-				return lookLive(c, args[0], args[1:], asPage, asJSON)
+				return lookLive(c, args[0], args[1:], asPage, plain, asJSON)
 			case asPage:
 				return usage("--page goes with --live; zwheel report writes a page of a run that has ended")
 			case len(args) > 2:
@@ -85,16 +85,20 @@ the next finding by itself. --page shows the same in a browser on this machine.`
 			if c.Flags().Changed("tick") {
 				target.tick = &tick
 			}
-			if target.tick != nil {
-				return showTick(c, run, p, verdict, target, asJSON)
+			rules, err := feed.Rules(c.Context(), run, p)
+			if err != nil {
+				return failed(err)
 			}
-			w, err := inspect.Open(c.Context(), run, p.Rules, verdict, target.entity, target.at-stepRoom, target.at+stepRoom)
+			if target.tick != nil {
+				return showTick(c, run, rules, verdict, target, asJSON)
+			}
+			w, err := inspect.Open(c.Context(), run, rules, verdict, target.entity, target.at-stepRoom, target.at+stepRoom)
 			if err != nil {
 				return &exitError{exitUsage, err}
 			}
 			if terminal(c.OutOrStdout()) != nil && !plain && !asJSON && isTerminal(os.Stdin) {
 				open := func(at time.Duration) (*inspect.Window, error) {
-					return inspect.Open(c.Context(), run, p.Rules, verdict, target.entity, at-stepRoom, at+stepRoom)
+					return inspect.Open(c.Context(), run, rules, verdict, target.entity, at-stepRoom, at+stepRoom)
 				}
 				_, err := tea.NewProgram(&stepper{window: w, open: open, at: target.at, field: target.field}, tea.WithContext(c.Context()), tea.WithOutput(terminal(c.OutOrStdout()))).Run()
 				return err
@@ -157,8 +161,8 @@ func targetOf(v *judge.Verdict, name, moment string) (t target, err error) {
 }
 
 // showTick shows a thing at a tick.
-func showTick(c *cobra.Command, run *run.Run, p *plan.Plan, v *judge.Verdict, t target, asJSON bool) error {
-	s, err := inspect.AtTick(c.Context(), run, p.Rules, v, t.entity, *t.tick)
+func showTick(c *cobra.Command, run *run.Run, rules rulebook.Rules, v *judge.Verdict, t target, asJSON bool) error {
+	s, err := inspect.AtTick(c.Context(), run, rules, v, t.entity, *t.tick)
 	if err != nil {
 		return &exitError{exitUsage, err}
 	}

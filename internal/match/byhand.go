@@ -67,7 +67,7 @@ func (m *wallMatch) byHand(b plan.Bot, port uint16) (*handed, *plan.Program, pla
 		h.lines = path
 		stand.Run = append(stand.Run, path)
 	}
-	joins := slices.IndexFunc(b.Steps, func(s bot.Step) bool { return s.Do == bot.Join })
+	joins := slices.IndexFunc(b.Steps, func(s bot.Step) bool { return s.Do == bot.Join || s.Do == bot.Rejoin })
 	b.Steps = []bot.Step{b.Steps[max(0, joins)], {Do: bot.Idle}}
 	return h, &stand, b, nil
 }

@@ -63,7 +63,7 @@ func (p *participant) act(now time.Duration) error {
 		}
 		tellSet(now, cheat, func(r *trace.Record) { p.record(r) })
 	}
-	if p.mirror.inside {
+	if p.mirror.inside && p.drivable() {
 		p.input(now, action)
 	}
 	return nil
@@ -135,7 +135,7 @@ func (p *participant) input(now time.Duration, a bot.Action) {
 		p.seq++
 		p.say(control.Line{Do: control.Press, Seq: p.seq, Input: a.Press})
 	}
-	if text := a.Text(); text != p.told && p.drivable() {
+	if text := a.Text(); text != p.told {
 		p.told = text
 		p.record(&trace.Record{T: now, Input: text, Seq: p.seq})
 	}

@@ -266,7 +266,11 @@ func (f *preflight) meet(a, b *participant) bool {
 	case a.spectates() && b.spectates():
 		return f.skip(name, "both only watch")
 	case !f.showsOthers(a, b) && !f.showsOthers(b, a):
-		return f.skip(name, "the plan compares nothing of another player's entity")
+		why := "the plan compares nothing of another player's entity"
+		if f.plan.Unruled() {
+			why = "the plan has no watch rules yet that say what to look at"
+		}
+		return f.skip(name, why)
 	}
 	sees := func(who, whom *participant) bool {
 		return whom.spectates() || !f.showsOthers(who, whom) || who.mirror.has(f.names.Entity(whom.facts.entities[whom.name]))

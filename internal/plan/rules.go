@@ -253,7 +253,8 @@ func dataKey(into *rulebook.DataRule) key {
 		for _, e := range entries {
 			tolerance := math.Inf(1)
 			if text, _ := scalar(unwrap(e.value)); text != whatever {
-				if tolerance, err = number(e.value); err != nil || !(tolerance >= 0) || math.IsInf(tolerance, 0) {
+				var bad error
+				if tolerance, bad = number(e.value); bad != nil || !(tolerance >= 0) || math.IsInf(tolerance, 0) {
 					return wrong(e.value, "data: %s is no tolerance; write a number of 0 or more, or any", show(e.value))
 				}
 			}

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"strings"
-	"time"
 
 	"github.com/charmbracelet/x/ansi"
 
@@ -137,12 +136,7 @@ func (i *Inspector) findings() []string {
 	}
 	lines := []string{fmt.Sprintf("  %s so far", count(len(found), "finding", "findings"))}
 	for _, f := range found[max(0, len(found)-findingsBelow):] {
-		lines = append(lines, "  "+FoundLine(f))
+		lines = append(lines, "  "+AlertLine(f.Alert()))
 	}
 	return lines
-}
-
-// FoundLine says in one line that a finding has become certain.
-func FoundLine(f inspect.Found) string {
-	return fmt.Sprintf("%8.3f s  %s  %s  %s, since %s", time.Duration(f.At).Seconds(), f.Kind, f.View, strings.TrimSpace(f.Entity+" "+f.Fields.String()), at(f.Began))
 }

@@ -41,7 +41,7 @@ type Traces struct {
 	Reference string                                                            // rulebook.Server or "", a view's name, or rulebook.NoReference
 	Strict    bool                                                              // a match is no pass if anything that should have been compared was not
 	Untraced  bool                                                              // no program tells a trace; what stands in for it tells who was there
-	Unruled   bool                                                              // what is compared is learned from the traces themselves
+	Unruled   bool                                                              // what is compared is learned from the traces themselves, unless there are rules all the same
 	Ending    ending.Ending                                                     // how the match ended; the zero value is complete. Of one that was cut off nothing is judged that not all files reach
 	Timing    *metrics.Timing                                                   // how well a run on the wall clock kept time, or nil
 	Entities  int                                                               // how many there may be; 0 means trace.MostEntities
@@ -96,7 +96,7 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	if traces.Unruled {
+	if traces.Unruled = traces.Unruled && len(traces.Rules.Fields) == 0; traces.Unruled {
 		if err := traces.learn(ctx); err != nil {
 			return nil, err
 		}

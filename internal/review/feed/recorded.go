@@ -52,6 +52,20 @@ func Recorded(ctx context.Context, run *run.Run, p *plan.Plan) (*Result, error) 
 	return r, nil
 }
 
+// Rules are those that a run is compared by: its plan's, or those that were learned from it. Ask for
+// them after Recorded, which says what is wrong with traces that nothing can be learned from.
+func Rules(ctx context.Context, run *run.Run, p *plan.Plan) (rulebook.Rules, error) {
+	t := Run(run, p)
+	if !t.Unruled {
+		return p.Rules, nil
+	}
+	var unusable *UnusableError
+	if err := t.learn(ctx); err != nil && !errors.As(err, &unusable) {
+		return t.Rules, err
+	}
+	return t.Rules, nil
+}
+
 // judged lets the judge speak of a run. Of one that went wrong there may be nothing to
 // judge, and that is what there is to say of it.
 func judged(ctx context.Context, run *run.Run, p *plan.Plan) (*Result, error) {

@@ -187,6 +187,11 @@ type Found struct {
 	Fields judge.Subject `json:"fields"`
 }
 
+// Alert is the finding as the judge told it.
+func (f Found) Alert() judge.Alert {
+	return judge.Alert{At: time.Duration(f.At), Began: time.Duration(f.Began), Kind: f.Kind, View: f.View, Entity: f.Entity, Subject: f.Fields}
+}
+
 // Listed is an entity in the list of all, as it is now.
 type Listed struct {
 	Entity  string   `json:"entity"`

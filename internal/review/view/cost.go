@@ -32,13 +32,17 @@ func Cost(ctx context.Context, path string) (*cost.Report, error) {
 	if err != nil {
 		return nil, err
 	}
+	rules, err := feed.Rules(ctx, folder, p)
+	if err != nil {
+		return nil, err
+	}
 	file, err := trace.Open(folder.ViewPath(rulebook.Server))
 	if err != nil {
 		return nil, err
 	}
 	defer file.Close()
 	names := trace.AnyNames()
-	c := cost.New(names, p.Rules.Fields)
+	c := cost.New(names, rules.Fields)
 	reader := trace.NewReader(file, names)
 	var rec trace.Record
 	for steps := 0; ; steps++ {

@@ -128,10 +128,14 @@ func Read(ctx context.Context, path string) (*Review, error) {
 		return nil, err
 	}
 	r.Verdict, r.Measures = said.Verdict, said.Measures
-	r.lay()
+	rules, err := feed.Rules(ctx, run, r.Plan)
+	if err != nil {
+		return nil, err
+	}
+	r.lay(rules.Fields)
 	names := trace.AnyNames()
-	w := newWays(names, run.About.Views, r.Plan.Rules)
-	felt := metrics.New(names, run.About.Views, run.About.Views[0] == rulebook.Server, r.Plan.Rules)
+	w := newWays(names, run.About.Views, rules)
+	felt := metrics.New(names, run.About.Views, run.About.Views[0] == rulebook.Server, rules)
 	felt.Corrected = func(view int, t time.Duration, _ float64) {
 		r.Lanes[view].Corrections = append(r.Lanes[view].Corrections, t)
 	}
@@ -155,8 +159,8 @@ func Read(ctx context.Context, path string) (*Review, error) {
 	return r, nil
 }
 
-// lay lays out lanes and curves.
-func (r *Review) lay() {
+// lay lays out lanes, and curves with the tolerances of the rules.
+func (r *Review) lay(rules []rulebook.Rule) {
 	for _, view := range r.Run.About.Views {
 		lane := Lane{View: view}
 		for _, f := range r.Verdict.Findings {
@@ -184,10 +188,10 @@ func (r *Review) lay() {
 			for _, name := range fieldsOf(f) {
 				c.Fields = append(c.Fields, Field{Name: name})
 			}
-			if i := slices.IndexFunc(r.Plan.Rules.Fields, func(rule rulebook.Rule) bool {
+			if i := slices.IndexFunc(rules, func(rule rulebook.Rule) bool {
 				return f.Subject == (judge.Subject{Name: rule.Label()}) && rule.Fits(f.Entity, f.Own, rule.Fields[0])
-			}); i >= 0 && r.Plan.Rules.Fields[i].Compare != rulebook.Exact {
-				c.Within = r.Plan.Rules.Fields[i].Tolerance
+			}); i >= 0 && rules[i].Compare != rulebook.Exact {
+				c.Within = rules[i].Tolerance
 			}
 			r.Curves = append(r.Curves, c)
 		}

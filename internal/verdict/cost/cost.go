@@ -170,7 +170,7 @@ func (c *Collector) take(f *trace.Change) {
 			return
 		}
 		t.numbers = true
-		t.least, t.most, t.step = min(t.least, v), max(t.most, v), lattice(v, t.step)
+		t.least, t.most, t.step = min(t.least, v), max(t.most, v), Lattice(v, t.step)
 		if seen, any := t.seen[f.Entity]; known && any && t.compared && math.Abs(v-seen) < t.tol {
 			t.small++ // nobody would have seen it
 			return
@@ -205,9 +205,9 @@ func (c *Collector) tolerance(entity, field string) (within float64, unseen, com
 	return within, false, true
 }
 
-// lattice is the decimal step, as coarse as step at most, that a value lies on; 0 if it needs more
+// Lattice is the decimal step, as coarse as step at most, that a value lies on; 0 if it needs more
 // than six places.
-func lattice(v, step float64) float64 {
+func Lattice(v, step float64) float64 {
 	for ; step >= 1e-6; step /= 10 {
 		if off := math.Abs(math.Remainder(v, step)); off <= 1e-9*max(1, math.Abs(v)) {
 			return step

@@ -95,7 +95,7 @@ func (e *effects) take(v *view, r *trace.Record) {
 		return
 	}
 	for i, rule := range e.rules {
-		if rulebook.FindEvent([]rulebook.EventRule{{Event: rule.Event}}, r.Event) == nil {
+		if !rule.Fits(r.Event) {
 			continue
 		}
 		if entity, ok := e.target(rule, r); ok {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/cost"
 )
 
 // field is one field of a kind of entities: what values the server gave it.
@@ -55,7 +56,7 @@ func (f *field) take(m *Match, c *course) {
 			if n != math.Trunc(n) {
 				f.fractions++
 			}
-			f.least, f.most, f.step = min(f.least, n), max(f.most, n), lattice(n, f.step)
+			f.least, f.most, f.step = min(f.least, n), max(f.most, n), cost.Lattice(n, f.step)
 			if i > 0 && c.v[i-1].Kind() == trace.KindNumber {
 				f.moves(n - c.v[i-1].Float())
 			}
@@ -82,17 +83,6 @@ func (f *field) moves(by float64) {
 			f.wraps[i]++
 		}
 	}
-}
-
-// lattice is the decimal step, as coarse as step at most, that a value lies on; 0 if it needs more
-// than six places.
-func lattice(v, step float64) float64 {
-	for ; step >= 1e-6; step /= 10 {
-		if off := math.Abs(math.Remainder(v, step)); off <= 1e-9*max(1, math.Abs(v)) {
-			return step
-		}
-	}
-	return 0
 }
 
 // moving reports whether it is a number that goes, and not one that is counted or set.

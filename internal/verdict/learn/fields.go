@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/cost"
 	"zitherwheel/internal/verdict/rulebook"
 )
 
@@ -297,7 +298,7 @@ func (s *subject) follow(tracks []*track, r *Rule) *lateness {
 			late.residuals = append(late.residuals, offs[t]...)
 			for _, sample := range t.samples {
 				for k := range s.names {
-					late.shownStep = lattice(sample.value[k], late.shownStep)
+					late.shownStep = cost.Lattice(sample.value[k], late.shownStep)
 				}
 				if at, ok := paths[t].at(sample.t); ok {
 					late.now = append(late.now, paths[t].apart(sample.value, at))

@@ -48,11 +48,20 @@ func FindCheckpoint(rules []EventRule, checkpoint string) *EventRule {
 
 func find(rules []EventRule, name string, pattern func(*EventRule) string) *EventRule {
 	for i := range rules {
-		if ok, err := path.Match(pattern(&rules[i]), name); ok && err == nil && name != "" {
+		if fits(pattern(&rules[i]), name) {
 			return &rules[i]
 		}
 	}
 	return nil
+}
+
+// fits reports whether a name fits a pattern. What has no name fits none.
+func fits(pattern, name string) bool {
+	if name == "" {
+		return false
+	}
+	ok, err := path.Match(pattern, name)
+	return ok && err == nil
 }
 
 // Validate reports the first thing that makes no sense, in the plan's words.
@@ -93,6 +102,9 @@ var EffectTargets = []string{"entity", "by", "to"}
 func (r *EffectRule) Label() string {
 	return fmt.Sprintf("%s (%s) after %s", r.Field, r.Whose, r.Event)
 }
+
+// Fits reports whether the rule is about an event.
+func (r *EffectRule) Fits(event string) bool { return fits(r.Event, event) }
 
 // After is what a number that was so much must be when the event has happened so often.
 func (r *EffectRule) After(before float64, times int) float64 {
