@@ -2,7 +2,6 @@ package metrics
 
 import (
 	"fmt"
-	"math"
 	"slices"
 	"strings"
 	"time"
@@ -444,7 +443,7 @@ func (v *View) Moves() string {
 			does = append(does, fmt.Sprintf("move unevenly (%.0f%% of their speed)", 100*m.Unevenness/m.TrueSpeed))
 		}
 		if m.Leaps != nil && m.LeapsPerMinute >= 1 && !(m.Standing >= jolting && m.LeapsPerMinute >= 30) {
-			does = append(does, fmt.Sprintf("leap %.0f times a minute, by %.2g", math.Ceil(m.LeapsPerMinute), m.Leaps.Median))
+			does = append(does, fmt.Sprintf("leap %.0f times a minute, by %.2g", m.LeapsPerMinute, m.Leaps.Median))
 		}
 		text := of.what + " " + strings.Join(does, " and ")
 		parts = append(parts, text)
