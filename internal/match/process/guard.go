@@ -63,8 +63,11 @@ func (g *Guard) tell(word string, pid int) {
 	}
 }
 
-func (g *Guard) watch(pid int)  { g.tell("watch", pid) }
-func (g *Guard) forget(pid int) { g.tell("forget", pid) }
+// Watch has a process and its group ended when this program is killed, until Forget.
+func (g *Guard) Watch(pid int) { g.tell("watch", pid) }
+
+// Forget forgets one that has ended.
+func (g *Guard) Forget(pid int) { g.tell("forget", pid) }
 
 // Close ends what is left of the run's processes and the guard itself. It returns
 // how many processes had got away from those that started them.

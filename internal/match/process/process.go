@@ -106,7 +106,7 @@ const mostUnsaid = 1024
 // Start starts a program. What it says goes to say, from several goroutines and
 // until Exited; say may block, and then the program has to wait too.
 func Start(spec Spec, say func(Line)) (*Process, error) {
-	path, err := lookUp(spec.Run[0], spec.Folder)
+	path, err := Find(spec.Run[0], spec.Folder)
 	if err != nil {
 		return nil, &NotFoundError{spec.Run[0], err}
 	}
@@ -114,10 +114,7 @@ func Start(spec Spec, say func(Line)) (*Process, error) {
 	c := exec.Command(path, spec.Run[1:]...)
 	c.Args[0] = spec.Run[0]
 	c.Dir = spec.Folder
-	c.Env = append(os.Environ(), spec.Env...)
-	if spec.Guard != nil {
-		c.Env = append(c.Env, markerName+"="+spec.Guard.marker)
-	}
+	c.Env = spec.Environment()
 	p.command = c
 	out, err := c.StdoutPipe()
 	if err != nil {
@@ -137,7 +134,7 @@ func Start(spec Spec, say func(Line)) (*Process, error) {
 		return nil, fmt.Errorf("%s cannot be started: %w", spec.Run[0], err)
 	}
 	if spec.Guard != nil {
-		spec.Guard.watch(c.Process.Pid)
+		spec.Guard.Watch(c.Process.Pid)
 	}
 	outputIsTrace := spec.Trace.File == "" && spec.Trace.Socket == nil && !spec.Trace.None
 	var pipes sync.WaitGroup
@@ -161,8 +158,17 @@ func Start(spec Spec, say func(Line)) (*Process, error) {
 	return p, nil
 }
 
-// lookUp finds a program as a shell would that stands in folder.
-func lookUp(program, folder string) (string, error) {
+// Environment is what the program finds in its environment.
+func (s *Spec) Environment() []string {
+	list := append(os.Environ(), s.Env...)
+	if s.Guard != nil {
+		list = append(list, markerName+"="+s.Guard.marker)
+	}
+	return list
+}
+
+// Find finds a program as a shell would that stands in folder.
+func Find(program, folder string) (string, error) {
 	if strings.ContainsAny(program, `/\`) && !rooted(program) && folder != "" {
 		program = folder + string(os.PathSeparator) + program
 	}
@@ -222,7 +228,7 @@ func (p *Process) wait(pipes *sync.WaitGroup, outputs ...io.Closer) {
 	p.tree.kill()
 	p.tree.release()
 	if p.spec.Guard != nil {
-		p.spec.Guard.forget(p.command.Process.Pid)
+		p.spec.Guard.Forget(p.command.Process.Pid)
 	}
 	// Close the pipes: of input too, so that the writer ends.
 	if p.input != nil {

@@ -1,0 +1,358 @@
+//go:build linux && amd64
+
+package supervisor
+
+import (
+	"encoding/binary"
+	"fmt"
+	"time"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+)
+
+// call is a system call that a thread is about to make, and that waits for an answer.
+type call struct {
+	*Supervisor
+	listener int
+	id       uint64
+	thread   *thread
+	process  *proc
+	nr       int
+	args     [6]uint64
+	order    uint64
+}
+
+// handlers are the calls of which the supervisor is told, and what it does with each: it
+// answers in the kernel's place, lets the call be made as it is, or holds it.
+var handlers map[int]func(*call)
+
+// notVirtual are calls that wait for time of which nothing is done: they are made as they
+// are, and it is said so.
+var notVirtual = map[int]string{
+	unix.SYS_SEMTIMEDOP: "semtimedop", unix.SYS_MQ_TIMEDSEND: "mq_timedsend", unix.SYS_MQ_TIMEDRECEIVE: "mq_timedreceive",
+	unix.SYS_IO_GETEVENTS: "io_getevents", unix.SYS_IO_PGETEVENTS: "io_pgetevents", unix.SYS_SETNS: "setns", unix.SYS_PTRACE: "ptrace", unix.SYS_SECCOMP: "seccomp",
+}
+
+func init() {
+	handlers = map[int]func(*call){
+		unix.SYS_CLOCK_GETTIME: (*call).clock, unix.SYS_GETTIMEOFDAY: (*call).timeOfDay, unix.SYS_TIME: (*call).seconds,
+		unix.SYS_NANOSLEEP: (*call).sleep, unix.SYS_CLOCK_NANOSLEEP: (*call).sleepBy,
+		unix.SYS_FUTEX: (*call).futex, unix.SYS_FUTEX_WAITV: (*call).futexes,
+		unix.SYS_EPOLL_WAIT: (*call).epoll, unix.SYS_EPOLL_PWAIT: (*call).epoll, unix.SYS_EPOLL_PWAIT2: (*call).epoll,
+		unix.SYS_POLL: (*call).poll, unix.SYS_PPOLL: (*call).poll, unix.SYS_SELECT: (*call).choose, unix.SYS_PSELECT6: (*call).choose,
+		unix.SYS_RT_SIGTIMEDWAIT: (*call).awaitSignal,
+		unix.SYS_GETRANDOM:       (*call).random,
+		unix.SYS_EXECVE:          (*call).become, unix.SYS_EXECVEAT: (*call).become,
+		unix.SYS_CLONE: (*call).split, unix.SYS_CLONE3: (*call).split, unix.SYS_FORK: (*call).split, unix.SYS_VFORK: (*call).split,
+		unix.SYS_EXIT_GROUP: (*call).exit,
+		unix.SYS_KILL:       (*call).signal, unix.SYS_TKILL: (*call).signal, unix.SYS_TGKILL: (*call).signal,
+		unix.SYS_BIND: (*call).bind, unix.SYS_CONNECT: (*call).connect, unix.SYS_LISTEN: (*call).listenAt, unix.SYS_SETSOCKOPT: (*call).limit,
+		unix.SYS_TIMERFD_CREATE: (*call).timerFile, unix.SYS_TIMERFD_SETTIME: (*call).setTimerFile, unix.SYS_TIMERFD_GETTIME: (*call).readTimerFile,
+		unix.SYS_ALARM: (*call).alarm, unix.SYS_SETITIMER: (*call).setInterval, unix.SYS_GETITIMER: (*call).readInterval,
+		unix.SYS_TIMER_CREATE: (*call).makeTimer, unix.SYS_TIMER_SETTIME: (*call).setTimer, unix.SYS_TIMER_GETTIME: (*call).readTimer,
+		unix.SYS_TIMER_DELETE: (*call).deleteTimer, unix.SYS_TIMER_GETOVERRUN: (*call).overrun,
+	}
+}
+
+// drain answers all calls that wait; it waits for the first for so long by the wall clock.
+func (s *Supervisor) drain(wait time.Duration) {
+	list := make([]unix.PollFd, 0, 8)
+	for {
+		list = list[:0]
+		for _, l := range s.listeners {
+			list = append(list, unix.PollFd{Fd: int32(l), Events: unix.POLLIN})
+		}
+		if poll(list, wait) <= 0 {
+			return
+		}
+		wait = 0
+		any := false
+		for i, l := range list {
+			switch {
+			case l.Revents&unix.POLLIN != 0:
+				var n notification
+				if control(int(l.Fd), notifyReceive, unsafe.Pointer(&n)) == 0 {
+					any = true
+					s.handle(int(l.Fd), &n)
+				}
+			case l.Revents&unix.POLLHUP != 0: // nobody is left under this filter
+				closeFd(int(l.Fd))
+				s.listeners = append(s.listeners[:i:i], s.listeners[i+1:]...)
+			}
+			if len(s.listeners) != len(list) {
+				break
+			}
+		}
+		if !any && len(s.listeners) == len(list) {
+			return
+		}
+	}
+}
+
+// handle deals with one call.
+func (s *Supervisor) handle(listener int, n *notification) {
+	t := s.threadOf(int(n.tid))
+	t.process.active = true
+	if t.hold != nil { // a signal broke what it was held at
+		s.drop(t.hold)
+	}
+	t.due = never
+	delete(s.executing, int(n.tid)) // it has not become another program
+	s.order++
+	c := &call{Supervisor: s, listener: listener, id: n.id, thread: t, process: t.process, nr: int(n.nr), args: n.args, order: s.order}
+	if handle := handlers[c.nr]; handle != nil {
+		handle(c)
+		return
+	}
+	s.remark("%s calls %s: what that waits for is not on the virtual clock", t.process.name, notVirtual[c.nr])
+	c.pass()
+}
+
+func (s *Supervisor) send(listener int, a answer) {
+	_ = control(listener, notifySend, unsafe.Pointer(&a)) // whoever asked may have gone meanwhile
+}
+
+// pass has the call made as it is.
+func (c *call) pass() { c.send(c.listener, answer{id: c.id, flags: letGo}) }
+
+// give answers in the kernel's place.
+func (c *call) give(value int64) { c.send(c.listener, answer{id: c.id, value: value}) }
+
+// fail answers with an error.
+func (c *call) fail(e unix.Errno) { c.send(c.listener, answer{id: c.id, errno: -int32(e)}) }
+
+// hold is a call that is held: its thread waits.
+type hold struct {
+	listener int
+	id       uint64
+	thread   *thread
+	nr       int
+	order    uint64
+	deadline time.Duration
+	expire   func() // writes what the call gives back at its deadline; may be nil
+	value    int64  // and what it returns then
+	errno    int32
+
+	watched []unix.PollFd // duplicates of what it waits for
+	ready   bool          // something of that is ready, perhaps
+	signals uint64        // or one of these signals
+
+	futexes    []uint64 // addresses
+	woken      bool
+	wokenValue int64
+}
+
+// held begins a hold.
+func (c *call) held(deadline time.Duration) *hold {
+	return &hold{listener: c.listener, id: c.id, thread: c.thread, nr: c.nr, order: c.order, deadline: deadline}
+}
+
+// keep lets a hold stand.
+func (c *call) keep(h *hold) {
+	c.thread.hold = h
+	c.process.held++
+}
+
+// drop forgets a hold.
+func (s *Supervisor) drop(h *hold) {
+	if h.thread.hold == h {
+		h.thread.hold = nil
+		h.thread.process.held--
+	}
+	for _, w := range h.watched {
+		_ = unix.EpollCtl(s.ready, unix.EPOLL_CTL_DEL, int(w.Fd), nil) // it may never have got there
+		closeFd(int(w.Fd))
+	}
+	h.watched = nil
+}
+
+// release ends a hold with an answer, and releaseCall with the call itself.
+func (s *Supervisor) release(h *hold, kind byte, value int64, errno int32) {
+	s.freed(h, kind)
+	s.send(h.listener, answer{id: h.id, value: value, errno: errno})
+}
+
+func (s *Supervisor) releaseCall(h *hold) {
+	s.freed(h, 'r')
+	s.send(h.listener, answer{id: h.id, flags: letGo})
+}
+
+func (s *Supervisor) freed(h *hold, kind byte) {
+	s.drop(h)
+	p := h.thread.process
+	p.active = true
+	s.pages.of(p.page).budget = clockBudget
+	s.report.Wakes++
+	s.happened(kind, h.thread, uint64(h.nr))
+}
+
+// Reading clocks by a call, as programs do that do not use the vDSO, and when a process has
+// spent what it may read without one.
+
+// spins holds a thread that has looked at the clock very often without waiting: time passes.
+func (c *call) spins(write func() bool) bool {
+	if c.pages.of(c.process.page).budget >= 0 {
+		return false
+	}
+	c.report.Spins++
+	h := c.held(c.now + spinStep)
+	h.expire = func() { write() }
+	c.keep(h)
+	return true
+}
+
+const (
+	clockBudget = 20000            // clock reads of a process between two things that happen
+	spinStep    = time.Millisecond // what passes when they are spent
+)
+
+func (c *call) clock() {
+	write := func() bool {
+		n := monotonic(c.now)
+		if c.args[0] == unix.CLOCK_REALTIME || c.args[0] == unix.CLOCK_REALTIME_COARSE {
+			n += c.wall()
+		}
+		return poke(c.process.pid, c.args[1], span(n, time.Nanosecond))
+	}
+	if c.spins(write) {
+		return
+	}
+	if !write() {
+		c.fail(unix.EFAULT)
+		return
+	}
+	c.give(0)
+}
+
+func (c *call) timeOfDay() {
+	write := func() bool {
+		return c.args[0] == 0 || poke(c.process.pid, c.args[0], span(monotonic(c.now)+c.wall(), time.Microsecond))
+	}
+	if c.spins(write) {
+		return
+	}
+	if !write() {
+		c.fail(unix.EFAULT)
+		return
+	}
+	c.give(0)
+}
+
+func (c *call) seconds() {
+	seconds := func() int64 { return int64((monotonic(c.now) + c.wall()) / time.Second) }
+	if c.pages.of(c.process.page).budget < 0 {
+		c.report.Spins++
+		h := c.held(c.now + spinStep)
+		h.value = int64((monotonic(c.now+spinStep) + c.wall()) / time.Second)
+		c.keep(h)
+		return
+	}
+	if c.args[0] != 0 {
+		pokeWord(c.process.pid, c.args[0], uint64(seconds()))
+	}
+	c.give(seconds())
+}
+
+func (c *call) random() {
+	const most = 1 << 16
+	n := min(c.args[1], most)
+	if n > 0 {
+		b := make([]byte, n)
+		c.process.random.fill(b)
+		if !poke(c.process.pid, c.args[0], b) {
+			c.fail(unix.EFAULT)
+			return
+		}
+	}
+	c.give(int64(n))
+}
+
+// become lets a thread become another program; it stops as soon as it is one, to be patched.
+// The clock page is put into its hands before.
+func (c *call) become() {
+	tid := c.thread.tid
+	if !c.traced[tid] {
+		if _, _, e := unix.RawSyscall6(unix.SYS_PTRACE, unix.PTRACE_SEIZE, uintptr(tid), 0, stopAtExec, 0, 0); e != 0 {
+			c.failure = &RefusedError{"a program cannot be traced", e}
+			c.pass()
+			return
+		}
+		c.traced[tid] = true
+	}
+	if c.process.passedFd < 0 {
+		add := struct {
+			id                            uint64
+			flags, source, number, newest uint32
+		}{id: c.id, source: uint32(c.pages.file)}
+		fd, _, e := unix.RawSyscall(unix.SYS_IOCTL, uintptr(c.listener), notifyAddFd, uintptr(unsafe.Pointer(&add)))
+		if e != 0 {
+			c.failure = &RefusedError{"a program cannot be handed a file", e}
+			c.pass()
+			return
+		}
+		c.process.passedFd = int(fd)
+	}
+	c.executing[tid] = true
+	c.pass()
+}
+
+// split makes a thread or a process, which is found when all are next looked at.
+func (c *call) split() {
+	c.process.unlisted = true
+	c.pass()
+}
+
+func (c *call) exit() {
+	c.process.exiting = true
+	c.pass()
+}
+
+// signal may break what others are held at.
+func (c *call) signal() {
+	if t := c.threads[int(c.args[0])]; t != nil {
+		t.process.suspect, t.process.active = true, true
+	} else {
+		c.stirParents() // a group, perhaps
+	}
+	c.pass()
+}
+
+// awaitSignal waits for signals that are blocked.
+func (c *call) awaitSignal() {
+	h := c.held(never)
+	if c.args[2] != 0 {
+		d, ok := peekSpan(c.process.pid, c.args[2], time.Nanosecond)
+		if !ok || d == 0 {
+			c.pass()
+			return
+		}
+		h.deadline = c.now + d
+	}
+	h.errno = -int32(unix.EAGAIN)
+	var set [8]byte
+	if !peek(c.process.pid, c.args[0], set[:]) {
+		c.pass()
+		return
+	}
+	h.signals = binary.LittleEndian.Uint64(set[:])
+	h.ready = true // one may be there already
+	c.keep(h)
+}
+
+// pending reports whether one of those signals waits for a thread.
+func pending(t *thread, set uint64) bool {
+	var mask uint64
+	fd, err := unix.Open(fmt.Sprintf("/proc/%d/task/%d/status", t.process.pid, t.tid), unix.O_RDONLY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return true
+	}
+	defer closeFd(fd)
+	var buffer [4096]byte
+	n, err := unix.Read(fd, buffer[:])
+	if err != nil {
+		return true
+	}
+	mask = waitingSignals(string(buffer[:n]))
+	return mask&set != 0
+}

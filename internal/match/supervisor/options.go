@@ -1,0 +1,53 @@
+package supervisor
+
+import (
+	"fmt"
+	"strings"
+	"time"
+)
+
+// Options of a supervisor. Seed and Zero matter; the zero value of the others is good.
+type Options struct {
+	Seed    uint64        // what the programs draw from the system follows from it
+	Zero    time.Time     // what the programs' clocks that tell the date show at the beginning
+	Patient time.Duration // by the wall clock: how long a program may never wait before the match fails; 0 means 30 s
+}
+
+// RefusedError is the error of a machine on which no supervisor can be had.
+type RefusedError struct {
+	Why string // what the system refused
+	Err error  // or nil
+}
+
+func (e *RefusedError) Error() string {
+	text := "the virtual clock cannot be had for a build here: " + e.Why
+	if e.Err != nil {
+		text += ": " + e.Err.Error()
+	}
+	return text + "; play it on the wall clock (clock: wall)"
+}
+
+func (e *RefusedError) Unwrap() error { return e.Err }
+
+// NeverQuietError is the error of a program that never waits: time cannot move.
+type NeverQuietError struct {
+	Program string
+	Threads []string // what its threads do
+	For     time.Duration
+}
+
+func (e *NeverQuietError) Error() string {
+	return fmt.Sprintf("%s has not waited for anything for %v, so time on the virtual clock cannot move (%s); play it on the wall clock", e.Program, e.For, strings.Join(e.Threads, "; "))
+}
+
+// Report is how a supervisor has done so far.
+type Report struct {
+	Jumps    int      // of time
+	Wrong    int      // jumps under a program that was running after all: times after one mean little
+	Charged  int      // times that a thread computed for so long that time went on nevertheless
+	Spins    int      // times that a program looked at the clock so often that time went on
+	Wakes    int      // threads that were let go
+	Internal uint64   // a hash of all that was let happen, in order and with its time: also what nobody sees
+	Events   uint64   // how many things that were
+	Remarks  []string // what the programs did that is not on the virtual clock
+}

@@ -1,0 +1,232 @@
+//go:build linux && amd64
+
+package supervisor
+
+import (
+	"fmt"
+	"strings"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+)
+
+// quiet reports whether every thread waits, and is certain of it: no thread may use the
+// processor between two readings of the processor time of its process, in between of which
+// all are seen asleep, and no call may be waiting for an answer afterwards.
+//
+// Where a thread waits is read from wchan, which unlike /proc/TID/syscall says 0 of one that
+// is being woken on another processor at this moment.
+func (s *Supervisor) quiet() bool {
+	if len(s.executing) > 0 {
+		return false
+	}
+	for _, p := range s.processes {
+		if p.gone {
+			continue
+		}
+		if p.exiting || p.suspect {
+			if list := []unix.PollFd{{Fd: int32(p.pidfd), Events: unix.POLLIN}}; poll(list, 0) > 0 {
+				s.reap()
+				s.end(p, 0) // unless reap has done so: then it is no child of this program
+				return false
+			}
+		}
+		if !p.started || p.exiting {
+			return false
+		}
+		if p.active {
+			p.usedBefore = used(p.pid)
+		}
+	}
+	for _, p := range s.processes {
+		if p.active && !p.gone && !s.asleep(p) {
+			return false
+		}
+	}
+	for _, p := range s.processes {
+		if p.active && !p.gone && used(p.pid) != p.usedBefore {
+			return false
+		}
+	}
+	for _, l := range s.listeners {
+		if list := []unix.PollFd{{Fd: int32(l), Events: unix.POLLIN}}; poll(list, 0) > 0 && list[0].Revents&unix.POLLIN != 0 {
+			return false
+		}
+	}
+	for _, p := range s.processes {
+		p.active = p.outside && !p.gone
+		p.suspect = false
+	}
+	return true
+}
+
+// unmoved reports whether nobody has used the processor since all were found to wait.
+func (s *Supervisor) unmoved() bool {
+	same := true
+	for _, p := range s.processes {
+		if !p.gone && p.usedBefore != 0 && used(p.pid) != p.usedBefore {
+			p.active, same = true, false
+		}
+	}
+	return same
+}
+
+// asleep reports whether all threads of a process wait.
+func (s *Supervisor) asleep(p *proc) bool {
+	if p.unlisted {
+		s.list(p)
+	}
+	var buffer [mostDescribed]byte
+	p.outside = false
+	for _, t := range p.threads {
+		if t.gone {
+			continue
+		}
+		if t.hold != nil {
+			if !p.suspect || s.stillHeld(t.hold) {
+				continue
+			}
+			s.drop(t.hold) // a signal broke it
+			return false
+		}
+		n, err := unix.Pread(t.where, buffer[:], 0)
+		if err != nil || n <= 0 {
+			s.ended(t)
+			p.suspect = true // perhaps all of it ends
+			return false
+		}
+		if buffer[0] == '0' { // it runs, or is being woken
+			return false
+		}
+		if n > 5 && string(buffer[:5]) == "futex" {
+			continue
+		}
+		p.outside = true
+		if !s.waits(t, buffer[:]) {
+			return false
+		}
+	}
+	return true
+}
+
+// waits reports whether a thread that is in the kernel for something else than a futex sleeps there.
+func (s *Supervisor) waits(t *thread, buffer []byte) bool {
+	p := t.process
+	if t.stat < 0 {
+		var err error
+		if t.stat, err = unix.Open(fmt.Sprintf("/proc/%d/task/%d/stat", p.pid, t.tid), unix.O_RDONLY|unix.O_CLOEXEC, 0); err != nil {
+			s.ended(t)
+			return true
+		}
+	}
+	n, err := unix.Pread(t.stat, buffer, 0)
+	if err != nil || n <= 0 {
+		s.ended(t)
+		return true
+	}
+	switch stateOf(buffer[:n]) {
+	case 'S':
+		if len(p.limits) > 0 {
+			s.limited(t)
+		}
+		return true
+	case 'T': // somebody has suspended it
+		return true
+	case 'Z', 'X':
+		if t.tid != p.pid {
+			s.ended(t)
+			return true
+		}
+		p.suspect = true
+		live := 0
+		for _, other := range p.threads {
+			if !other.gone {
+				live++
+			}
+		}
+		return live > 1 // otherwise it is about to be reaped
+	}
+	return false
+}
+
+// stillHeld reports whether the call that is held still waits for an answer.
+func (s *Supervisor) stillHeld(h *hold) bool {
+	return control(h.listener, notifyValid, unsafe.Pointer(&h.id)) == 0
+}
+
+// limited finds a thread that waits in the kernel for a socket whose limit the kernel was not
+// told of: it has waited since this moment.
+func (s *Supervisor) limited(t *thread) {
+	c := usedByThread(t.process.pid, t.tid)
+	if t.due != never && t.usedAt == c {
+		return
+	}
+	t.due, t.usedAt = never, c
+	nr, fd := s.callOf(t)
+	if d := t.process.limits[limit{fd, sends(nr)}]; d > 0 && (sends(nr) || receives(nr)) {
+		t.due = s.now + d
+	}
+}
+
+// callOf is the call in which a thread sleeps, and its first argument.
+func (s *Supervisor) callOf(t *thread) (nr, first int) {
+	var buffer [mostDescribed]byte
+	fd, err := unix.Open(fmt.Sprintf("/proc/%d/task/%d/syscall", t.process.pid, t.tid), unix.O_RDONLY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return -1, -1
+	}
+	defer closeFd(fd)
+	n, err := unix.Read(fd, buffer[:])
+	if err != nil {
+		return -1, -1
+	}
+	var number, argument int
+	if _, err := fmt.Sscanf(strings.TrimSpace(string(buffer[:n])), "%d 0x%x", &number, &argument); err != nil {
+		return -1, -1
+	}
+	return number, argument
+}
+
+func receives(nr int) bool {
+	switch nr {
+	case unix.SYS_READ, unix.SYS_READV, unix.SYS_RECVFROM, unix.SYS_RECVMSG, unix.SYS_RECVMMSG, unix.SYS_ACCEPT, unix.SYS_ACCEPT4:
+		return true
+	}
+	return false
+}
+
+func sends(nr int) bool {
+	switch nr {
+	case unix.SYS_WRITE, unix.SYS_WRITEV, unix.SYS_SENDTO, unix.SYS_SENDMSG, unix.SYS_SENDMMSG, unix.SYS_CONNECT:
+		return true
+	}
+	return false
+}
+
+// giveUp makes a call that has waited for its limit in the kernel return EAGAIN.
+func (s *Supervisor) giveUp(t *thread) {
+	t.due = never
+	if usedByThread(t.process.pid, t.tid) != t.usedAt {
+		return
+	}
+	if _, _, e := unix.RawSyscall6(unix.SYS_PTRACE, unix.PTRACE_SEIZE, uintptr(t.tid), 0, 0, 0, 0); e != 0 {
+		s.remark("%s: a time limit of a socket could not be kept (%v)", t.process.name, e)
+		return
+	}
+	unix.RawSyscall6(unix.SYS_PTRACE, unix.PTRACE_INTERRUPT, uintptr(t.tid), 0, 0, 0, 0)
+	var status unix.WaitStatus
+	if _, err := wait4(t.tid, &status, 0); err != nil {
+		return
+	}
+	var r unix.PtraceRegs
+	const restarts = -512 // ERESTARTSYS and what follows it: the call would be made anew
+	if unix.PtraceGetRegs(t.tid, &r) == nil && int64(r.Rax) <= restarts {
+		again := -int64(unix.EAGAIN)
+		r.Rax = uint64(again)
+		_ = unix.PtraceSetRegs(t.tid, &r)
+	}
+	t.process.active = true
+	s.report.Wakes++
+	s.happened('g', t, 0)
+	_ = unix.PtraceDetach(t.tid)
+}

@@ -1,0 +1,491 @@
+//go:build linux && amd64
+
+// Package supervisor runs the programs of a game build as they are, unmodified, on a
+// virtual clock: it owns their time. Linux on amd64 can do that; elsewhere [New] says so.
+//
+// Time stands still while any thread of any program runs. When all of them wait, exactly
+// one thing happens: a thread is let go whose descriptor has become ready, or whose futex
+// was woken; or what the programs sent and said is taken in; or time jumps to whatever
+// is due first, and that alone happens. So the order of everything follows from what the
+// programs do, not from how fast the machine does it, and as long as the programs decide
+// nothing by chance of their own the same match goes the same way.
+//
+//   - launch.go starts a program under a filter of system calls (filter.go), so that the
+//     kernel asks here before one waits for time, reads a clock or draws chance;
+//   - patch.go replaces the functions of the vDSO, by which clocks are read without a call;
+//   - calls.go answers what is asked; waits.go, futex.go, timers.go and sockets.go hold the
+//     different kinds of calls;
+//   - quiet.go proves that everything waits;
+//   - this file decides what happens next.
+//
+// What computes takes no time: a run says nothing of how long servers take for a tick.
+// docs/virtual-builds.md says what else is and is not virtual.
+//
+// The package knows nothing of matches or links: what is on the wire it is told by [Wires].
+package supervisor
+
+import (
+	"context"
+	"encoding/binary"
+	"fmt"
+	"hash/fnv"
+	"os"
+	"runtime"
+	"slices"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"zitherwheel/internal/schedule"
+)
+
+// Wires carry what programs send each other. They are asked only when everything waits.
+type Wires interface {
+	// Collect takes in what has been sent by now, and reports whether anything was, or whether
+	// what could not be handed on before now was.
+	Collect(now time.Duration) bool
+	// Next is when something on the way is due.
+	Next() (due time.Duration, any bool)
+	// Deliver hands on what is due first. It returns a number for it.
+	Deliver() uint64
+}
+
+// Supervisor owns the time of the programs that it starts. It belongs to the goroutine that
+// made it, which it binds to its thread; no method is safe for another one.
+type Supervisor struct {
+	options   Options
+	now       time.Duration
+	wires     Wires
+	acts      schedule.Queue[func()]
+	actsCount uint64
+
+	listeners []int // of the filters
+	processes []*proc
+	programs  []*Program
+	threads   map[int]*thread // by number
+	executing map[int]bool    // threads that are about to become another program
+	traced    map[int]bool
+	ready     int // an epoll set of what held threads wait for
+	said      int // an epoll set of what programs say
+	pages     pages
+	vdso      map[string]uint64
+	order     uint64 // of calls
+
+	alone     bool // in a network of its own
+	place     int  // the first of its ports otherwise
+	placeHeld int  // a socket that keeps others from them
+	placeNext int
+
+	busy    business
+	report  Report
+	failure error
+}
+
+// New makes a supervisor. The goroutine stays on its thread, and that thread ends with it.
+func New(o Options) (*Supervisor, error) {
+	runtime.LockOSThread()
+	s := &Supervisor{options: o, threads: map[int]*thread{}, executing: map[int]bool{}, traced: map[int]bool{}}
+	if s.options.Patient == 0 {
+		s.options.Patient = 30 * time.Second
+	}
+	var err error
+	if s.ready, err = unix.EpollCreate1(unix.EPOLL_CLOEXEC); err != nil {
+		return nil, fmt.Errorf("epoll: %w", err)
+	}
+	if s.said, err = unix.EpollCreate1(unix.EPOLL_CLOEXEC); err != nil {
+		return nil, fmt.Errorf("epoll: %w", err)
+	}
+	if err := s.pages.make(); err != nil {
+		return nil, err
+	}
+	return s, s.takePlace()
+}
+
+// Now is the virtual time that has passed since the beginning.
+func (s *Supervisor) Now() time.Duration { return s.now }
+
+// Carry sets what carries packets.
+func (s *Supervisor) Carry(w Wires) { s.wires = w }
+
+// At has something done at a time, in the order in which it was asked for.
+func (s *Supervisor) At(t time.Duration, do func()) {
+	s.actsCount++
+	s.acts.Push(max(t, s.now), s.actsCount, do)
+}
+
+// After has something done after some time.
+func (s *Supervisor) After(d time.Duration, do func()) { s.At(s.now+d, do) }
+
+// Report is how it has gone so far.
+func (s *Supervisor) Report() Report {
+	r := s.report
+	r.Remarks = slices.Clone(r.Remarks)
+	return r
+}
+
+// remark keeps, once, what a program does that is not on the virtual clock.
+func (s *Supervisor) remark(format string, args ...any) {
+	if text := fmt.Sprintf(format, args...); !slices.Contains(s.report.Remarks, text) {
+		s.report.Remarks = append(s.report.Remarks, text)
+	}
+}
+
+// happened takes something into the internal hash.
+func (s *Supervisor) happened(kind byte, t *thread, what uint64) {
+	s.report.Events++
+	h := fnv.New64a()
+	var b [41]byte
+	binary.LittleEndian.PutUint64(b[0:], s.report.Internal)
+	binary.LittleEndian.PutUint64(b[8:], uint64(s.now))
+	binary.LittleEndian.PutUint64(b[16:], what)
+	if t != nil {
+		binary.LittleEndian.PutUint64(b[24:], uint64(t.process.number))
+		binary.LittleEndian.PutUint64(b[32:], uint64(t.number))
+	}
+	b[40] = kind
+	h.Write(b[:])
+	s.report.Internal = h.Sum64()
+}
+
+// Run lets time pass until it is t, and everything happen that happens until then.
+func (s *Supervisor) Run(ctx context.Context, t time.Duration) error {
+	for {
+		if err := s.settle(ctx); err != nil {
+			return err
+		}
+		done, err := s.step(t)
+		if err != nil || done {
+			return err
+		}
+	}
+}
+
+// settle waits until everything waits.
+func (s *Supervisor) settle(ctx context.Context) error {
+	s.busy = business{began: wallNow()}
+	for round := 0; ; round++ {
+		if len(s.executing) > 0 || round%16 == 15 {
+			s.reap()
+		}
+		s.drain(0)
+		if s.failure != nil {
+			return s.failure
+		}
+		quiet := s.quiet()
+		if quiet {
+			s.reap()
+			return nil
+		}
+		if round < 2 {
+			unix.RawSyscall(unix.SYS_SCHED_YIELD, 0, 0, 0)
+			continue
+		}
+		s.drain(20 * time.Microsecond << min(round/4, 6))
+		if round%64 == 63 {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			if err := s.impatient(); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// business is what is known while the programs do not come to rest.
+type business struct {
+	began   time.Duration // by the wall clock
+	charged time.Duration // likewise, when time went on last nevertheless
+}
+
+const (
+	spinningFor = 5 * time.Millisecond // a thread that runs so long may wait for one that was woken
+	computesFor = 2 * time.Second      // computing longer without a wait is charged
+	stepCharged = 2 * time.Millisecond // as so much time
+)
+
+// impatient deals with programs that do not come to rest: what was woken is let go beside
+// them; a thread that only computes is charged time; and what stands in a way that no time
+// helps ends the match.
+func (s *Supervisor) impatient() error {
+	now := wallNow()
+	if now-s.busy.began < spinningFor {
+		return nil
+	}
+	if now-s.busy.began > s.options.Patient {
+		return s.neverQuiet(now - s.busy.began)
+	}
+	for _, p := range s.processes {
+		for _, t := range p.threads {
+			if t.hold != nil && t.hold.woken {
+				s.release(t.hold, 'f', t.hold.wokenValue, 0)
+			}
+		}
+	}
+	bound := computesFor
+	for _, p := range s.processes {
+		if !p.gone && p.active && p.charged > 0 { // it is known for it
+			bound = stepCharged
+		}
+	}
+	if now-max(s.busy.began, s.busy.charged) < bound || len(s.executing) > 0 {
+		return nil
+	}
+	var who *proc
+	for _, p := range s.processes {
+		if !p.gone && p.active && p.started {
+			if c := used(p.pid); c > p.usedBefore+int64(time.Millisecond) && (who == nil || c-p.usedBefore > used(who.pid)-who.usedBefore) {
+				who = p
+			}
+		}
+	}
+	if who == nil {
+		return nil
+	}
+	who.charged++
+	s.report.Charged++
+	s.busy.began = now // it has been dealt with: time goes on
+	s.busy.charged = now
+	s.remark("%s computes without waiting: time goes on for it nevertheless, and such a match need not repeat", who.name)
+	_, err := s.advance(s.now + stepCharged)
+	return err
+}
+
+// step lets exactly one thing happen; everything waits. It reports whether nothing more
+// happens until t, and then it is t.
+func (s *Supervisor) step(t time.Duration) (bool, error) {
+	if s.letGo() {
+		return false, nil
+	}
+	if s.listen() {
+		return false, nil
+	}
+	if s.wires != nil && s.wires.Collect(s.now) {
+		s.stir()
+		return false, nil
+	}
+	return s.advance(t)
+}
+
+// stir has every process looked at again: something was written to its sockets.
+func (s *Supervisor) stir() {
+	for _, p := range s.processes {
+		p.active = p.active || !p.gone
+	}
+}
+
+// letGo lets one thread go: one that was woken, or whose descriptors are ready.
+func (s *Supervisor) letGo() bool {
+	var events [64]unix.EpollEvent
+	for {
+		n, _ := unix.EpollWait(s.ready, events[:], 0)
+		for i := range max(n, 0) {
+			if t := s.threads[int(events[i].Fd)]; t != nil && t.hold != nil {
+				t.hold.ready = true
+			}
+		}
+		if n < len(events) {
+			break
+		}
+	}
+	for _, p := range s.processes {
+		if p.gone || p.held == 0 {
+			continue
+		}
+		for _, t := range p.threads {
+			switch h := t.hold; {
+			case h == nil:
+			case h.woken:
+				s.release(h, 'w', h.wokenValue, 0)
+				return true
+			case h.ready && h.nowReady():
+				s.releaseCall(h)
+				return true
+			case h.ready:
+				s.watchAgain(h)
+			}
+		}
+	}
+	return false
+}
+
+// due is what happens next as time passes.
+type due struct {
+	at     time.Duration
+	hold   *hold
+	timer  *timer
+	thread *thread // whose receiving or sending in the kernel has a limit
+	wires  bool
+	act    bool
+}
+
+// next finds what is due first. Of what is due at once acts come first, then packets, then
+// threads and timers in the order in which they asked.
+func (s *Supervisor) next() due {
+	first := due{at: never}
+	var order uint64
+	for _, p := range s.processes {
+		if p.gone {
+			continue
+		}
+		for _, t := range p.threads {
+			switch {
+			case t.hold != nil:
+				if d := t.hold.deadline; d < first.at || d == first.at && d != never && t.hold.order < order {
+					first, order = due{at: d, hold: t.hold}, t.hold.order
+				}
+			case !t.gone && t.due < first.at:
+				first, order = due{at: t.due, thread: t}, 0
+			}
+		}
+		for _, timer := range p.timers {
+			if d := timer.next; d < first.at || d == first.at && d != never && timer.order < order {
+				first, order = due{at: d, timer: timer}, timer.order
+			}
+		}
+	}
+	if s.wires != nil {
+		if at, any := s.wires.Next(); any && at <= first.at {
+			first = due{at: at, wires: true}
+		}
+	}
+	if s.acts.Len() > 0 {
+		if at := s.acts.Next(); at <= first.at {
+			first = due{at: at, act: true}
+		}
+	}
+	return first
+}
+
+// advance lets time jump to what is due first, and that happen, if it is no later than t.
+// Otherwise it is t, and advance reports true.
+func (s *Supervisor) advance(t time.Duration) (bool, error) {
+	first := s.next()
+	at := max(min(first.at, t), s.now)
+	if at > s.now {
+		if !s.unmoved() {
+			return false, nil
+		}
+		s.setTime(at)
+		s.report.Jumps++
+		if !s.unmoved() { // too late: time has moved under a program that ran
+			s.report.Wrong++
+			s.happened('!', nil, 0)
+		}
+	}
+	if first.at > t {
+		return true, nil
+	}
+	switch {
+	case first.act:
+		_, do := s.acts.Pop()
+		s.happened('a', nil, 0)
+		do()
+	case first.wires:
+		s.happened('p', nil, s.wires.Deliver())
+		s.stir()
+	case first.timer != nil:
+		s.fire(first.timer)
+	case first.thread != nil:
+		s.giveUp(first.thread)
+	default:
+		h := first.hold
+		if h.expire != nil {
+			h.expire()
+		}
+		s.release(h, 'd', h.value, h.errno)
+	}
+	return false, nil
+}
+
+// setTime sets the clocks of all programs.
+func (s *Supervisor) setTime(now time.Duration) {
+	s.now = now
+	for _, p := range s.processes {
+		if !p.gone {
+			page := s.pages.of(p.page)
+			page.mono = int64(monotonic(now))
+			page.budget = clockBudget
+		}
+	}
+}
+
+// monoZero is what monotonic clocks show at the beginning: some time after a machine came up.
+const monoZero = 1000 * time.Second
+
+func monotonic(now time.Duration) time.Duration { return monoZero + now }
+
+// wall is what is added to monotonic clocks for those that tell the date.
+func (s *Supervisor) wall() time.Duration {
+	return time.Duration(s.options.Zero.UnixNano()) - monoZero
+}
+
+// neverQuiet says who does not wait, and what all of its threads do.
+func (s *Supervisor) neverQuiet(after time.Duration) error {
+	e := &NeverQuietError{Program: "a program", For: after.Round(time.Second)}
+	for _, p := range s.processes {
+		if p.gone || !p.active {
+			continue
+		}
+		for _, t := range p.threads {
+			if t.gone || t.hold != nil {
+				continue
+			}
+			stat, _ := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/stat", p.pid, t.tid)) // it may have ended
+			where, _ := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/wchan", p.pid, t.tid))
+			state := stateOf(stat)
+			if state == 'S' && string(where) != "0" {
+				continue
+			}
+			e.Program = p.name
+			what := map[byte]string{'R': "runs", 'D': "waits for a disk or the like", 'T': "is stopped", 't': "is traced", 'S': "is woken"}[state]
+			if what == "" {
+				what = "ends"
+			}
+			e.Threads = append(e.Threads, fmt.Sprintf("its thread %d %s", t.number+1, what))
+		}
+	}
+	if len(e.Threads) > 6 {
+		e.Threads = append(e.Threads[:6], fmt.Sprintf("and %d more", len(e.Threads)-6))
+	}
+	return e
+}
+
+// Close kills what still runs and gives everything back.
+func (s *Supervisor) Close() error {
+	for _, p := range s.processes {
+		if !p.gone {
+			_ = unix.Kill(p.pid, unix.SIGKILL) // it may have ended
+		}
+	}
+	for began := wallNow(); wallNow()-began < 5*time.Second; {
+		s.reap()
+		left := false
+		for _, p := range s.processes {
+			if !p.gone {
+				list := []unix.PollFd{{Fd: int32(p.pidfd), Events: unix.POLLIN}}
+				if poll(list, time.Millisecond) > 0 {
+					s.reap()
+					s.end(p, 0)
+				} else {
+					left = true
+				}
+			}
+		}
+		if !left {
+			break
+		}
+	}
+	for _, p := range s.programs {
+		p.close()
+	}
+	for _, l := range s.listeners {
+		closeFd(l)
+	}
+	if !s.alone {
+		closeFd(s.placeHeld)
+	}
+	closeFd(s.ready)
+	closeFd(s.said)
+	return s.pages.close()
+}

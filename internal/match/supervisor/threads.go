@@ -1,0 +1,256 @@
+//go:build linux && amd64
+
+package supervisor
+
+import (
+	"fmt"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// proc is a process: of a program that was started, or of what it has started.
+type proc struct {
+	number  int
+	pid     int
+	name    string
+	program *Program // whose first process it is, or nil
+	pidfd   int
+	page    int // of the clock page that it reads
+	threads []*thread
+	held    int // threads whose calls are held
+
+	active     bool // it may run: it is to be looked at before everything is said to wait
+	started    bool // its program has begun: it is not the launcher any more
+	gone       bool
+	exiting    bool
+	suspect    bool // a signal may have broken what its threads were held at
+	unlisted   bool // it may have threads that are not known yet
+	outside    bool // one of its threads waits in the kernel for something that may come any moment
+	charged    int  // times that it was charged for computing
+	usedBefore int64
+
+	timers    []*timer
+	limits    map[limit]time.Duration // of receiving and sending, which the kernel was not told of
+	random    chance
+	nextPort  int
+	passedFd  int // the page file's number in it, or -1
+	nextTimer int // id of a timer of timer_create
+}
+
+// limit is how long a socket may be waited for.
+type limit struct {
+	fd      int
+	sending bool
+}
+
+// thread is a thread of a process.
+type thread struct {
+	process *proc
+	number  int
+	tid     int
+	where   int // its wchan file: what it waits at in the kernel
+	stat    int // its stat file, or -1
+	hold    *hold
+	gone    bool
+
+	due    time.Duration // what it waits for in the kernel is given up then
+	usedAt int64         // unless it has run since
+}
+
+// process makes a process known. One that was forked shares its parent's clock page until it
+// becomes another program.
+func (s *Supervisor) process(pid int, name string, parent *proc) *proc {
+	p := &proc{number: len(s.processes), pid: pid, name: name, unlisted: true, active: true, passedFd: -1, limits: map[limit]time.Duration{}}
+	var err error
+	if p.pidfd, err = unix.PidfdOpen(pid, 0); err != nil {
+		p.pidfd = -1
+	}
+	p.random.state = s.options.Seed*0x9e3779b97f4a7c15 + uint64(p.number+1)*0xbf58476d1ce4e5b9
+	if parent != nil {
+		p.page, p.started = parent.page, true
+	} else {
+		p.page = s.freshPage(p)
+	}
+	s.processes = append(s.processes, p)
+	return p
+}
+
+// freshPage is a clock page of its own for a process.
+func (s *Supervisor) freshPage(p *proc) int {
+	if p.number >= mostPages {
+		s.failure = fmt.Errorf("the programs have started more than %d processes, which is more than the virtual clock is made for; play it on the wall clock", mostPages)
+		return 0
+	}
+	page := s.pages.of(p.number)
+	page.mono, page.wall, page.budget = int64(monotonic(s.now)), int64(s.wall()), clockBudget
+	return p.number
+}
+
+// threadOf is the thread of that number, which may be a new one.
+func (s *Supervisor) threadOf(tid int) *thread {
+	if t := s.threads[tid]; t != nil && !t.gone {
+		return t
+	}
+	group, parentPid := tid, 0
+	status, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", tid)) // it may have ended; then it is taken for a process
+	for line := range strings.Lines(string(status)) {
+		name, value, _ := strings.Cut(strings.TrimSpace(line), ":")
+		switch name {
+		case "Tgid":
+			group, _ = strconv.Atoi(strings.TrimSpace(value))
+		case "PPid":
+			parentPid, _ = strconv.Atoi(strings.TrimSpace(value))
+		}
+	}
+	p := s.processOf(group)
+	if p == nil {
+		parent := s.processOf(parentPid)
+		name := "a process"
+		if parent != nil {
+			name = parent.name + "'s child"
+		}
+		p = s.process(group, name, parent)
+		s.happened('n', nil, uint64(p.number))
+	}
+	return s.thread(p, tid)
+}
+
+func (s *Supervisor) processOf(pid int) *proc {
+	for _, p := range slices.Backward(s.processes) {
+		if p.pid == pid && !p.gone {
+			return p
+		}
+	}
+	return nil
+}
+
+func (s *Supervisor) thread(p *proc, tid int) *thread {
+	t := &thread{process: p, tid: tid, number: len(p.threads), stat: -1, due: never}
+	var err error
+	if t.where, err = unix.Open(fmt.Sprintf("/proc/%d/task/%d/wchan", p.pid, tid), unix.O_RDONLY|unix.O_CLOEXEC, 0); err != nil {
+		t.where = -1
+	}
+	p.threads = append(p.threads, t)
+	s.threads[tid] = t
+	return t
+}
+
+// list finds threads and children that have made no call of which the supervisor is told.
+func (s *Supervisor) list(p *proc) {
+	p.unlisted = false
+	entries, err := os.ReadDir(fmt.Sprintf("/proc/%d/task", p.pid))
+	if err != nil {
+		return // it has ended
+	}
+	for _, e := range entries {
+		tid, err := strconv.Atoi(e.Name())
+		if err != nil {
+			continue
+		}
+		if t := s.threads[tid]; t == nil || t.gone || t.process != p {
+			s.thread(p, tid)
+		}
+		children, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", p.pid, tid))
+		if err != nil {
+			continue
+		}
+		for _, word := range strings.Fields(string(children)) {
+			if child, err := strconv.Atoi(word); err == nil {
+				s.threadOf(child)
+			}
+		}
+	}
+}
+
+// ended takes in that a thread is no more.
+func (s *Supervisor) ended(t *thread) {
+	if t.gone {
+		return
+	}
+	t.gone = true
+	if t.hold != nil {
+		s.drop(t.hold)
+	}
+	closeFd(t.where)
+	if t.stat >= 0 {
+		closeFd(t.stat)
+	}
+	if s.threads[t.tid] == t {
+		delete(s.threads, t.tid)
+	}
+}
+
+// end takes in that a process is no more.
+func (s *Supervisor) end(p *proc, status unix.WaitStatus) {
+	if p.gone {
+		return
+	}
+	for _, t := range p.threads {
+		s.ended(t)
+	}
+	p.gone, p.active = true, false
+	closeFd(p.pidfd)
+	for _, t := range p.timers {
+		t.close()
+	}
+	p.timers = nil
+	s.happened('x', nil, uint64(p.number)<<32|uint64(status))
+	if p.program != nil {
+		p.program.died(status)
+	}
+	s.stirParents()
+}
+
+// stirParents has every process looked at anew: the end of a child is a signal to its parent.
+func (s *Supervisor) stirParents() {
+	for _, p := range s.processes {
+		if !p.gone {
+			p.active, p.suspect = true, true
+		}
+	}
+}
+
+// reap takes in what the kernel has to say of children and what is traced.
+func (s *Supervisor) reap() {
+	for {
+		var status unix.WaitStatus
+		pid, err := wait4(-1, &status, unix.WNOHANG)
+		if err != nil || pid <= 0 {
+			return
+		}
+		switch {
+		case status.Stopped() && int(status)>>16 == eventExec:
+			s.becameProgram(pid)
+		case status.Stopped() && int(status)>>16 == eventStop:
+			_ = unix.PtraceCont(pid, 0) // it may be gone
+		case status.Stopped():
+			_ = unix.PtraceCont(pid, int(status.StopSignal()))
+		case status.Exited() || status.Signaled():
+			delete(s.executing, pid)
+			delete(s.traced, pid)
+			if p := s.processOf(pid); p != nil {
+				s.end(p, status)
+			}
+		}
+	}
+}
+
+// chance is where the random bytes of a process come from: SplitMix64 (Steele, Lea and Flood, 2014).
+type chance struct{ state uint64 }
+
+func (c *chance) fill(b []byte) {
+	for i := range b {
+		if i%8 == 0 {
+			c.state += 0x9e3779b97f4a7c15
+		}
+		z := c.state
+		z = (z ^ z>>30) * 0xbf58476d1ce4e5b9
+		z = (z ^ z>>27) * 0x94d049bb133111eb
+		b[i] = byte((z ^ z>>31) >> (8 * (i % 8)))
+	}
+}

@@ -1,0 +1,216 @@
+//go:build linux && amd64
+
+package supervisor
+
+import (
+	"strconv"
+	"strings"
+	"time"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+)
+
+// Sleeping, and waiting for descriptors.
+
+// grid is what short sleeps are rounded up to. Kernels round too, by less; without it
+// runtimes that look after their threads every 20 us would be all that happens.
+const grid = time.Millisecond
+
+// asleepUntil is the deadline of a sleep of that length.
+func (c *call) asleepUntil(d time.Duration) time.Duration {
+	if d < grid {
+		return (c.now/grid + 1) * grid
+	}
+	return c.now + d
+}
+
+func (c *call) sleep() {
+	d, ok := peekSpan(c.process.pid, c.args[0], time.Nanosecond)
+	if !ok {
+		c.pass()
+		return
+	}
+	c.keep(c.held(c.asleepUntil(d)))
+}
+
+// sleepBy is clock_nanosleep.
+func (c *call) sleepBy() {
+	const absolute = 1
+	clock := int32(c.args[0])
+	d, ok := peekSpan(c.process.pid, c.args[2], time.Nanosecond)
+	switch {
+	case !ok || clock < 0 || clock == unix.CLOCK_PROCESS_CPUTIME_ID || clock == unix.CLOCK_THREAD_CPUTIME_ID:
+		c.pass()
+	case c.args[1]&absolute == 0:
+		c.keep(c.held(c.asleepUntil(d)))
+	default:
+		c.keep(c.held(c.when(d, clock == unix.CLOCK_REALTIME)))
+	}
+}
+
+// when is the virtual time of an absolute one.
+func (s *Supervisor) when(d time.Duration, date bool) time.Duration {
+	if date {
+		d -= s.wall()
+	}
+	return d - monoZero
+}
+
+func (c *call) epoll() {
+	h := c.held(never)
+	if c.nr == unix.SYS_EPOLL_PWAIT2 {
+		if c.args[3] != 0 {
+			d, _ := peekSpan(c.process.pid, c.args[3], time.Nanosecond)
+			if d == 0 {
+				c.pass()
+				return
+			}
+			h.deadline = c.now + d
+		}
+	} else if ms := int32(c.args[3]); ms >= 0 {
+		h.deadline = c.now + time.Duration(ms)*time.Millisecond
+	}
+	c.watch(h, []unix.PollFd{{Fd: int32(c.args[0]), Events: unix.POLLIN}})
+	c.keep(h)
+}
+
+// poll is poll and ppoll.
+func (c *call) poll() {
+	h := c.held(never)
+	if c.nr == unix.SYS_POLL {
+		if ms := int32(c.args[2]); ms >= 0 {
+			h.deadline = c.now + time.Duration(ms)*time.Millisecond
+		}
+	} else if c.args[2] != 0 {
+		d, _ := peekSpan(c.process.pid, c.args[2], time.Nanosecond)
+		if d == 0 {
+			c.pass()
+			return
+		}
+		h.deadline = c.now + d
+	}
+	const most = 1 << 16
+	list := make([]unix.PollFd, min(c.args[1], most))
+	if len(list) > 0 {
+		raw := unsafe.Slice((*byte)(unsafe.Pointer(&list[0])), len(list)*int(unsafe.Sizeof(list[0])))
+		if !peek(c.process.pid, c.args[0], raw) {
+			c.pass()
+			return
+		}
+		pid, at := c.process.pid, c.args[0]
+		h.expire = func() { // nothing has come of any
+			for i := range list {
+				list[i].Revents = 0
+			}
+			poke(pid, at, raw)
+		}
+	}
+	c.watch(h, list)
+	c.keep(h)
+}
+
+// choose is select and pselect6.
+func (c *call) choose() {
+	h := c.held(never)
+	if c.args[4] != 0 {
+		unit := time.Nanosecond
+		if c.nr == unix.SYS_SELECT {
+			unit = time.Microsecond
+		}
+		d, _ := peekSpan(c.process.pid, c.args[4], unit)
+		if d == 0 {
+			c.pass()
+			return
+		}
+		h.deadline = c.now + d
+	}
+	count := min(max(int(int32(c.args[0])), 0), 1024)
+	size := (count + 63) / 64 * 8
+	wanted := make([]int16, count)
+	for set, event := range []int16{unix.POLLIN, unix.POLLOUT, unix.POLLPRI} {
+		if c.args[1+set] == 0 || size == 0 {
+			continue
+		}
+		bits := make([]byte, size)
+		if !peek(c.process.pid, c.args[1+set], bits) {
+			c.pass()
+			return
+		}
+		for fd := range count {
+			if bits[fd/8]>>(fd%8)&1 != 0 {
+				wanted[fd] |= event
+			}
+		}
+	}
+	var list []unix.PollFd
+	for fd, events := range wanted {
+		if events != 0 {
+			list = append(list, unix.PollFd{Fd: int32(fd), Events: events})
+		}
+	}
+	pid, args := c.process.pid, c.args
+	h.expire = func() {
+		for set := range 3 {
+			if args[1+set] != 0 && size > 0 {
+				poke(pid, args[1+set], make([]byte, size))
+			}
+		}
+	}
+	c.watch(h, list)
+	c.keep(h)
+}
+
+// watch has it noted when one of a process's descriptors becomes ready. Duplicates are taken
+// for the time of the wait only: they would keep connections open that the program closes.
+func (c *call) watch(h *hold, list []unix.PollFd) {
+	for _, w := range list {
+		if w.Fd < 0 {
+			continue
+		}
+		d := duplicate(c.process.pidfd, int(w.Fd))
+		if d < 0 {
+			h.ready = true // the call itself will say what is wrong with it
+			continue
+		}
+		h.watched = append(h.watched, unix.PollFd{Fd: int32(d), Events: w.Events})
+		event := unix.EpollEvent{Events: uint32(uint16(w.Events)) | unix.EPOLLONESHOT, Fd: int32(c.thread.tid)}
+		if err := unix.EpollCtl(c.ready, unix.EPOLL_CTL_ADD, d, &event); err != nil {
+			h.ready = true // a file, which is always ready
+		}
+	}
+}
+
+// watchAgain goes on watching after nothing was ready when it was asked.
+func (s *Supervisor) watchAgain(h *hold) {
+	h.ready = h.signals != 0
+	for _, w := range h.watched {
+		event := unix.EpollEvent{Events: uint32(uint16(w.Events)) | unix.EPOLLONESHOT, Fd: int32(h.thread.tid)}
+		_ = unix.EpollCtl(s.ready, unix.EPOLL_CTL_MOD, int(w.Fd), &event) // what is not in the set was always ready
+	}
+}
+
+// nowReady asks once more, now that everything waits.
+func (h *hold) nowReady() bool {
+	if h.signals != 0 {
+		return pending(h.thread, h.signals)
+	}
+	if len(h.watched) == 0 {
+		return h.ready
+	}
+	return poll(h.watched, 0) > 0
+}
+
+// waitingSignals are the signals that wait for a thread or its process, by a status file of proc(5).
+func waitingSignals(status string) (mask uint64) {
+	for line := range strings.Lines(status) {
+		name, value, _ := strings.Cut(strings.TrimSpace(line), ":")
+		if name == "SigPnd" || name == "ShdPnd" {
+			bits, err := strconv.ParseUint(strings.TrimSpace(value), 16, 64)
+			if err == nil {
+				mask |= bits
+			}
+		}
+	}
+	return mask
+}
