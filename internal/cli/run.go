@@ -52,7 +52,7 @@ like a bot's, live and at the end. zwheel show --live looks at the match meanwhi
 					return err
 				}
 			}
-			if record && p.Clock != plan.Wall {
+			if record && !p.ByPrograms() {
 				return usage("--record keeps what goes over real sockets; add --clock wall")
 			}
 			options := wallOptions()
@@ -128,8 +128,8 @@ func setClock(p *plan.Plan, clock string) error {
 	case clock == "":
 	case clock != plan.Virtual && clock != plan.Wall:
 		return usage("--clock %s: there are %s and %s", clock, plan.Virtual, plan.Wall)
-	case clock == plan.Virtual && p.Build.Given():
-		return usage("--clock %s: a build of its own runs on the wall clock", clock)
+	case clock == plan.Virtual && p.Build.Attach != "":
+		return usage("--clock %s: a server that runs already is on the wall clock", clock)
 	default:
 		p.Clock = clock
 	}

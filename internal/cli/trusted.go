@@ -21,7 +21,7 @@ func trustFlag(c *cobra.Command, trusts *bool) {
 // trusted asks before programs are started that a run folder names which this user did not
 // record on this machine.
 func trusted(c *cobra.Command, r *replay.Recording, trusts bool) error {
-	if r.Plan.Clock != plan.Wall || trusts {
+	if !r.Plan.ByPrograms() || trusts {
 		return nil
 	}
 	text, err := os.ReadFile(r.Run.PlanPath())

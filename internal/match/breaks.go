@@ -14,7 +14,7 @@ import (
 // lines, and processes that stand still.
 
 // broke keeps that something broke, and returns it.
-func (m *wallMatch) broke(kind ending.Kind, p *participant, at time.Duration, how string) *ending.Break {
+func (m *buildMatch) broke(kind ending.Kind, p *participant, at time.Duration, how string) *ending.Break {
 	b := ending.Break{Kind: kind, View: p.name, At: trace.Seconds(max(0, at).Round(time.Microsecond)), How: how}
 	if kind == ending.Crashed || kind == ending.Quit {
 		b.Log = slices.Clone(p.facts.tail)
@@ -28,7 +28,7 @@ func (m *wallMatch) broke(kind ending.Kind, p *participant, at time.Duration, ho
 func (p *participant) sign(t time.Duration) { p.signed = max(p.signed, t) }
 
 // ended takes in that its process has ended.
-func (p *participant) ended(process *process.Process) {
+func (p *participant) ended(process program) {
 	if process != p.process {
 		return
 	}
@@ -79,18 +79,18 @@ func (p *participant) died(how string, failed, inside bool) {
 	}
 }
 
-func (m *wallMatch) anybodyIn() bool {
+func (m *buildMatch) anybodyIn() bool {
 	return slices.ContainsFunc(m.bots, func(b *participant) bool { return b.mirror.inside })
 }
 
 // othersGotIn reports whether another client of the same program got in: then the
 // program can be played with, and its end is the game's fault.
-func (m *wallMatch) othersGotIn(p *participant) bool {
+func (m *buildMatch) othersGotIn(p *participant) bool {
 	return slices.ContainsFunc(m.bots, func(b *participant) bool { return b != p && b.program == p.program && b.facts.everIn })
 }
 
 // restart starts the server again when that is due.
-func (m *wallMatch) restart(now time.Duration) error {
+func (m *buildMatch) restart(now time.Duration) error {
 	s := m.server
 	if s == nil || s.restartAt == 0 || now < s.restartAt {
 		return nil
@@ -141,7 +141,7 @@ func (p *participant) heard(at time.Duration) {
 
 // notice looks once more at everybody when the match is over: a process that stands
 // still says nothing of it.
-func (m *wallMatch) notice() {
+func (m *buildMatch) notice() {
 	if !m.began {
 		return
 	}

@@ -53,7 +53,7 @@ type handed struct {
 }
 
 // byHand lets somebody play a bot by hand: a stand-in instead of its client, and nothing that drives it.
-func (m *wallMatch) byHand(b plan.Bot, port uint16) (*handed, *plan.Program, plan.Bot, error) {
+func (m *buildMatch) byHand(b plan.Bot, port uint16) (*handed, *plan.Program, plan.Bot, error) {
 	h := &handed{port: port, client: m.build.Client}
 	stand := plan.Program{Run: []string{m.values["zwheel"], StandInName}, Trace: h.client.Trace, Drive: plan.NoDrive, Ready: plan.Ready{Within: 24 * time.Hour}, Stop: h.client.Stop}
 	if h.client.Trace == plan.OutputTrace {

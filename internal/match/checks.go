@@ -47,7 +47,7 @@ func (w *StepError) Error() string {
 }
 
 // carryOut tries a check until it has come or its time is over.
-func (m *wallMatch) carryOut(ctx context.Context, c check) error {
+func (m *buildMatch) carryOut(ctx context.Context, c check) error {
 	wrong := func(why string) error {
 		w := &StepError{Check: c.name, Why: why, Hint: c.hint}
 		if c.participant != nil {
@@ -63,14 +63,14 @@ func (m *wallMatch) carryOut(ctx context.Context, c check) error {
 			return wrong(err.Error())
 		}
 	}
-	until := time.Now().Add(c.within)
+	until := m.stage.now() + c.within
 	err := m.pump(ctx, func() (bool, error) {
 		switch {
 		case c.done():
 			return true, nil
 		case m.ending.Why != "":
 			return false, wrong(m.ending.Why)
-		case time.Now().After(until):
+		case m.stage.now() > until:
 			return false, wrong(c.lacks())
 		}
 		return false, nil
@@ -82,16 +82,16 @@ func (m *wallMatch) carryOut(ctx context.Context, c check) error {
 }
 
 // settle lets what happens happen for a while.
-func (m *wallMatch) settle(ctx context.Context, d time.Duration) {
-	until := time.Now().Add(d)
-	_ = m.pump(ctx, func() (bool, error) { return time.Now().After(until), nil }) // an interrupt shows in the next step
+func (m *buildMatch) settle(ctx context.Context, d time.Duration) {
+	until := m.stage.now() + d
+	_ = m.pump(ctx, func() (bool, error) { return m.stage.now() > until, nil }) // an interrupt shows in the next step
 }
 
 // staysUp is how long a program must run to count as started.
 const staysUp = 150 * time.Millisecond
 
 // startChecks are those of a program that is to be started.
-func (m *wallMatch) startChecks(p *participant, key string) []check {
+func (m *buildMatch) startChecks(p *participant, key string) []check {
 	var words []string
 	for _, word := range p.program.Run {
 		words = append(words, plan.Fill(word, p.values("")))
@@ -120,7 +120,7 @@ func (m *wallMatch) startChecks(p *participant, key string) []check {
 func (p *participant) hasStarted() bool { return p.process != nil }
 
 // readyCheck waits until a program is ready.
-func (m *wallMatch) readyCheck(p *participant) check {
+func (m *buildMatch) readyCheck(p *participant) check {
 	ready := p.program.Ready
 	var wanted []string
 	for _, w := range []struct {
@@ -157,7 +157,7 @@ func (m *wallMatch) readyCheck(p *participant) check {
 
 // portsOpen reports whether the server listens at all of its TCP ports. Where that cannot
 // be told it is not waited for.
-func (m *wallMatch) portsOpen() bool {
+func (m *buildMatch) portsOpen() bool {
 	for i, p := range m.build.Ports {
 		if bound, known := m.bound(i); p.Network == "tcp" && known && !bound {
 			return false
@@ -169,12 +169,12 @@ func (m *wallMatch) portsOpen() bool {
 // bound reports whether somebody listens at a port of the server, and whether that can be
 // told. Nothing is sent: a server may take an empty datagram, or a connection that is
 // closed at once, for a player's.
-func (m *wallMatch) bound(i int) (bound, known bool) {
+func (m *buildMatch) bound(i int) (bound, known bool) {
 	at, err := resolve(m.addresses[i])
 	if err != nil {
 		return false, false
 	}
-	return process.Bound(m.build.Ports[i].Network, at)
+	return m.stage.bound(m.build.Ports[i].Network, at)
 }
 
 // attachWithin is how long is waited for a server that is only attached to, and that was started
@@ -182,15 +182,15 @@ func (m *wallMatch) bound(i int) (bound, known bool) {
 const attachWithin = 2 * time.Second
 
 // portCheck looks whether anybody listens at one of the server's ports.
-func (m *wallMatch) portCheck(i int) check {
+func (m *buildMatch) portCheck(i int) check {
 	port, address := m.build.Ports[i], m.addresses[i]
 	state := ""
-	var asked time.Time
+	asked := time.Duration(-1)
 	return check{name: "server: port " + port.Name + " is open", tried: port.Network + " " + address, within: 3 * time.Second, participant: m.server,
 		done: func() bool {
 			bound, known := m.bound(i)
-			if asked.IsZero() {
-				asked = time.Now()
+			if asked < 0 {
+				asked = m.stage.now()
 			}
 			switch {
 			case !known:
@@ -202,7 +202,7 @@ func (m *wallMatch) portCheck(i int) check {
 			default:
 				state = "nobody listens there"
 			}
-			return bound || !known || m.build.Attach != "" && time.Since(asked) > attachWithin
+			return bound || !known || m.build.Attach != "" && m.stage.now()-asked > attachWithin
 		},
 		came: func() string { return state }, lacks: func() string { return state },
 		hint: "does the server listen at {host}:{port}, and on " + port.Network + "?"}
@@ -210,7 +210,7 @@ func (m *wallMatch) portCheck(i int) check {
 
 // clientChecks are what must be right about a client that is to be in the match, in
 // the order in which things go wrong. They hold for one that was started.
-func (m *wallMatch) clientChecks(p *participant) []check {
+func (m *buildMatch) clientChecks(p *participant) []check {
 	within := p.program.Ready.Within
 	refused := 0
 	checks := []check{
@@ -224,7 +224,7 @@ func (m *wallMatch) clientChecks(p *participant) []check {
 				if by := p.lostAll(); by != "" {
 					return by
 				}
-				if refused = m.wire.relay.Stats().Refused; refused > 0 {
+				if refused = m.wire.carrier.Stats().Refused; refused > 0 {
 					return fmt.Sprintf("%s went to the server, whose port refused %d", count(p.facts.up, "packet"), refused)
 				}
 				return fmt.Sprintf("%s went to the server and none came back", count(p.facts.up, "packet"))
@@ -362,7 +362,7 @@ func lacksLines(p *participant) string {
 }
 
 // spawned says what is wrong with a player's entity, or "".
-func (m *wallMatch) spawned(p *participant) string {
+func (m *buildMatch) spawned(p *participant) string {
 	s := m.server
 	entity := s.facts.entities[p.name]
 	switch {
@@ -404,7 +404,7 @@ func (p *participant) whyOut() (why string, whose *participant) {
 }
 
 // serverChecks bring the server up, or find the one that runs already.
-func (m *wallMatch) serverChecks() (checks []check) {
+func (m *buildMatch) serverChecks() (checks []check) {
 	if m.server != nil {
 		if source := m.clockSource(); source == m.server {
 			checks = append(m.startChecks(source, rulebook.Server), m.readyCheck(source))
@@ -420,13 +420,13 @@ func (m *wallMatch) serverChecks() (checks []check) {
 
 // bringUp starts the server and the clients whose processes stay, and begins the
 // match.
-func (m *wallMatch) bringUp(ctx context.Context) error {
+func (m *buildMatch) bringUp(ctx context.Context) error {
 	for _, c := range m.serverChecks() {
 		if err := m.carryOut(ctx, c); err != nil {
 			return err
 		}
 	}
-	m.tell("the server is ready after %.3f s", time.Since(m.base).Seconds())
+	m.tell("the server is ready after %.3f s", m.stage.now().Seconds())
 	if err := m.begin(); err != nil {
 		return err
 	}
@@ -443,7 +443,7 @@ func (m *wallMatch) bringUp(ctx context.Context) error {
 
 // judged lists the watch rules, and which of them apply to something in both the
 // server's snapshot and a client's.
-func (m *wallMatch) judged(p *participant) (fit, unfit []string) {
+func (m *buildMatch) judged(p *participant) (fit, unfit []string) {
 	for _, rule := range m.plan.Rules.Fields {
 		if !rule.Judged() {
 			continue

@@ -108,7 +108,7 @@ func (p *participant) leave(now time.Duration) {
 	}
 	p.say(control.Line{Do: control.Leave})
 	if p.match.plan.Untraced() && p.mirror.inside {
-		p.take(&trace.Record{T: time.Since(p.match.base), Left: p.name})
+		p.take(&trace.Record{T: p.match.stage.now(), Left: p.name})
 	}
 	if p.program.KeepRunning {
 		return
@@ -118,7 +118,7 @@ func (p *participant) leave(now time.Duration) {
 	if !p.drivable() {
 		wait = 0
 	}
-	time.AfterFunc(wait, func() { process.Stop() })
+	p.match.stage.later(wait, func() { p.match.stage.end(process) })
 }
 
 // input hands the client what the bot does, when that changes.

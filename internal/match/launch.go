@@ -64,26 +64,14 @@ func (p *participant) start() error {
 	p.started = m.now()
 	p.facts.started++
 	m.releasePorts()
-	process, err := process.Start(spec, func(l process.Line) {
-		// Trace lines are waited for. A flood of log text is neither to slow the
-		// program down nor to hold up what others say.
-		if !l.Trace && len(m.events) > logsWaiting {
-			p.dropped.Add(1)
-			return
-		}
-		m.events <- event{participant: p, line: l}
-	})
+	program, err := m.stage.start(p, spec)
 	if err != nil {
 		if spec.Trace.Socket != nil {
 			spec.Trace.Socket.Close()
 		}
 		return err
 	}
-	p.process = process
-	go func() {
-		<-process.Exited()
-		m.events <- event{participant: p, ended: process}
-	}()
+	p.process = program
 	if p != m.server {
 		p.say(control.Line{Do: control.Hello, Version: control.Version, Name: p.name, Seed: m.plan.Seed})
 	}
@@ -98,7 +86,7 @@ func (p *participant) tracePlace() (place process.Trace, path string, err error)
 	case plan.NoTrace:
 		place.None = true
 	case plan.SocketTrace:
-		listener, err := net.Listen("tcp", "127.0.0.1:0")
+		listener, err := p.match.stage.listen()
 		if err != nil {
 			return place, "", fmt.Errorf("listening for the trace of %s: %w", p.title(), err)
 		}

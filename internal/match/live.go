@@ -10,7 +10,7 @@ import (
 
 // judgeLive lets the match be judged while it goes on, from what is recorded, as it is
 // recorded. The verdict is made from the whole traces when it has ended.
-func (m *wallMatch) judgeLive() {
+func (m *buildMatch) judgeLive() {
 	m.live = live.NewLive(m.names, m.views, m.plan.Watched(), feed.Setting{Reference: m.plan.Reference, Ticks: m.plan.Align == feed.Tick, Outcomes: true, Alert: m.alert})
 }
 
@@ -18,7 +18,7 @@ func (m *wallMatch) judgeLive() {
 const liveEvery = 50 * time.Millisecond
 
 // listen judges what has come, and says how far the match is.
-func (m *wallMatch) listen() {
+func (m *buildMatch) listen() {
 	now := m.now()
 	if m.live == nil || now-m.listened < liveEvery {
 		return

@@ -11,31 +11,20 @@ import (
 
 // loads is what the processes of a match use of the machine.
 type loads struct {
-	meter  process.Meter
 	loaded time.Duration // when it was read last
 }
 
-// readLoads reads what processes use, beside the match: it takes a while.
-func (m *wallMatch) readLoads() {
-	var pids []int
+// running are the processes of those who run, by their number.
+func (m *buildMatch) running() (pids []int) {
 	for _, p := range m.participants {
 		if p.running() && p.hand == nil { // a stand-in tells nothing of the client
 			pids = append(pids, p.process.PID())
 		}
 	}
-	if len(pids) == 0 {
-		return
-	}
-	go func() {
-		loads := m.meter.Read(pids)
-		select {
-		case m.events <- event{loads: loads}:
-		default: // there is more urgent news
-		}
-	}()
+	return pids
 }
 
-func (m *wallMatch) takeLoads(loads map[int]process.Load) {
+func (m *buildMatch) takeLoads(loads map[int]process.Load) {
 	for _, p := range m.participants {
 		if p.process == nil {
 			continue

@@ -2,10 +2,11 @@
 // clock, and hands what every view says, and what becomes of every packet, to
 // the judge and to the run folder.
 //
-// On the virtual clock (virtual.go) the demo game's state machines are played on
-// the in-memory network and judged as they go. On the wall clock (real.go) a build
-// is brought up as processes, clients reach the server through the relay, and the
-// recorded traces are judged when the match has ended.
+// The demo game's state machines are played on a virtual clock and an in-memory network
+// (virtual.go), and judged as they go. A build is brought up as programs (build.go),
+// clients reach the server through a relay, and the recorded traces are judged when the
+// match has ended. What its programs run on is a stage (stage.go): the wall clock
+// (wall.go), or a supervisor that owns their time (supervised.go).
 package match
 
 import (
@@ -172,7 +173,7 @@ func Run(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
 	if err := Playable(p); err != nil {
 		return nil, err
 	}
-	if p.Clock == plan.Wall || judgedAfterwards(p) {
+	if p.ByPrograms() || judgedAfterwards(p) {
 		if options.Folder == "" && !options.Silent { // it is judged from what was recorded
 			folder, err := os.MkdirTemp("", "zwheel-")
 			if err != nil {
@@ -182,8 +183,8 @@ func Run(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
 			options.Folder = filepath.Join(folder, "run")
 		}
 	}
-	if p.Clock == plan.Wall {
-		return runWall(ctx, p, options)
+	if p.ByPrograms() {
+		return runBuild(ctx, p, options)
 	}
 	m, err := newMatch(p, options)
 	if err != nil {

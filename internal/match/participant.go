@@ -15,14 +15,14 @@ import (
 	"zitherwheel/internal/verdict/clocksync"
 )
 
-// participant is one side of a match on the wall clock: the server, or a bot with its
+// participant is one side of a match of programs: the server, or a bot with its
 // client. Its process may be started more than once.
 type participant struct {
-	match   *wallMatch
+	match   *buildMatch
 	view    int // -1 if it is not recorded
 	name    string
 	program *plan.Program
-	process *process.Process
+	process program
 	started time.Duration // when it was started last
 	reader  *trace.Reader
 	live    clocksync.Live
@@ -64,7 +64,7 @@ type facts struct {
 // tailKept is how many of the last log lines are shown with a failure.
 const tailKept = 12
 
-func (m *wallMatch) newParticipant(view int, name string, program *plan.Program) *participant {
+func (m *buildMatch) newParticipant(view int, name string, program *plan.Program) *participant {
 	var ready *regexp.Regexp
 	if program.Ready.Log != "" {
 		ready = regexp.MustCompile(program.Ready.Log) // the plan was checked
@@ -157,7 +157,7 @@ func (p *participant) take(r *trace.Record) {
 // with the server.
 func (p *participant) presume() {
 	if p.asked > 0 && p.running() && !p.mirror.inside && (p.facts.down > 0 || p.program == &p.match.build.Host) && p.match.readyCheck(p).done() {
-		p.take(&trace.Record{T: time.Since(p.match.base), Joined: p.name})
+		p.take(&trace.Record{T: p.match.stage.now(), Joined: p.name})
 	}
 }
 

@@ -20,7 +20,7 @@ import (
 
 // wire is what lies between the bots and the server's ports.
 type wire struct {
-	relay     *relay.Relay
+	carrier   carrier
 	byPath    []*participant   // whose packets go along a path of the relay
 	listening []netip.AddrPort // by path
 	packets   []relay.Packet   // that were taken last; the memory is used again
@@ -37,11 +37,11 @@ type route struct {
 }
 
 // openWire gives every bot a link and a way to each of the server's ports.
-func (m *wallMatch) openWire() error {
+func (m *buildMatch) openWire() error {
 	w := &m.wire
 	var err error
 	zero := m.base.Add(m.zero)
-	if w.relay, err = relay.Open(relay.Options{Zero: zero, Record: m.options.Record}); err != nil {
+	if w.carrier, err = m.stage.carry(m.zero, m.options.Record); err != nil {
 		return err
 	}
 	if m.options.Record && m.folder != nil {
@@ -78,7 +78,7 @@ func (m *wallMatch) openWire() error {
 			if b.hand != nil && i == 0 {
 				listen = netip.AddrPortFrom(listen.Addr(), b.hand.port)
 			}
-			at, err := w.relay.Add(relay.Path{Network: port.Network, Listen: listen, To: to, Link: func(int) *relay.Link { return lines }, Expire: time.Hour})
+			at, err := w.carrier.Add(relay.Path{Network: port.Network, Listen: listen, To: to, Link: func(int) *relay.Link { return lines }, Expire: time.Hour})
 			if err != nil {
 				return err
 			}
@@ -92,9 +92,9 @@ func (m *wallMatch) openWire() error {
 }
 
 // take takes the packets that have passed since the last time.
-func (m *wallMatch) take() {
+func (m *buildMatch) take() {
 	w := &m.wire
-	w.packets = w.relay.Take(w.packets[:0])
+	w.packets = w.carrier.Take(w.packets[:0])
 	for _, packet := range w.packets {
 		b := w.byPath[packet.Path]
 		if packet.Direction == link.Up {
@@ -116,7 +116,7 @@ func (m *wallMatch) take() {
 }
 
 // follow gives a client another port, or cuts its connections, when the plan says so.
-func (r *route) follow(now time.Duration, through *relay.Relay) (err error) {
+func (r *route) follow(now time.Duration, through carrier) (err error) {
 	for ; len(r.moves) > 0 && now >= r.moves[0]; r.moves = r.moves[1:] {
 		for _, path := range r.paths {
 			err = errors.Join(err, through.Move(path))
@@ -131,8 +131,8 @@ func (r *route) follow(now time.Duration, through *relay.Relay) (err error) {
 }
 
 func (w *wire) close() (err error) {
-	if w.relay != nil {
-		err = w.relay.Close()
+	if w.carrier != nil {
+		err = w.carrier.Close()
 	}
 	if w.capture != nil {
 		err = errors.Join(err, w.capture.Flush(), w.captured.Close())
@@ -142,7 +142,7 @@ func (w *wire) close() (err error) {
 
 // choosePorts finds free ports where the plan leaves that open, and holds them until the
 // server is started.
-func (m *wallMatch) choosePorts() error {
+func (m *buildMatch) choosePorts() error {
 	host := "127.0.0.1"
 	if m.build.Attach != "" {
 		var err error
@@ -154,12 +154,14 @@ func (m *wallMatch) choosePorts() error {
 	for i := range m.build.Ports {
 		p := &m.build.Ports[i]
 		if p.Number == 0 {
-			held, number, err := holdPort(p.Network)
+			held, number, err := m.stage.port(p.Network)
 			if err != nil {
 				m.releasePorts()
 				return fmt.Errorf("no free %s port: %w", p.Network, err)
 			}
-			m.held, p.Number = append(m.held, held), number
+			if p.Number = number; held != nil {
+				m.held = append(m.held, held)
+			}
 		}
 		m.addresses = append(m.addresses, net.JoinHostPort(host, strconv.Itoa(p.Number)))
 	}
@@ -167,7 +169,7 @@ func (m *wallMatch) choosePorts() error {
 }
 
 // releasePorts leaves the ports to the server that is about to be started.
-func (m *wallMatch) releasePorts() {
+func (m *buildMatch) releasePorts() {
 	for _, port := range m.held {
 		port.Close()
 	}

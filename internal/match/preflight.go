@@ -36,7 +36,7 @@ func Preflight(ctx context.Context, p *plan.Plan, options Options, each func(Ste
 	if err := Playable(p); err != nil {
 		return false, err
 	}
-	m, err := newWall(p, options)
+	m, err := newBuild(p, options)
 	if err != nil {
 		return false, err
 	}
@@ -51,14 +51,14 @@ func Preflight(ctx context.Context, p *plan.Plan, options Options, each func(Ste
 		m.over = true
 		m.stop()
 	}()
-	f := &preflight{wallMatch: m, ctx: ctx, each: each}
+	f := &preflight{buildMatch: m, ctx: ctx, each: each}
 	ok := f.all(m.serverChecks()...) && f.begin() && f.players()
 	return ok && ctx.Err() == nil, ctx.Err()
 }
 
 // preflight is a preflight under way.
 type preflight struct {
-	*wallMatch
+	*buildMatch
 	ctx  context.Context
 	each func(Step)
 }
@@ -97,7 +97,7 @@ func (f *preflight) skip(name, why string) bool {
 }
 
 func (f *preflight) begin() bool {
-	if err := f.wallMatch.begin(); err != nil {
+	if err := f.buildMatch.begin(); err != nil {
 		f.each(Step{Name: "the relay listens", Tried: "a port for every bot", Error: err.Error()})
 		return false
 	}
@@ -143,12 +143,12 @@ const aloneFor = 3 * time.Second
 // comesIn waits for a client that is alone to get into the match, as long as nothing shows
 // that it cannot.
 func (f *preflight) comesIn(p *participant) bool {
-	until := time.Now().Add(min(aloneFor, p.program.Ready.Within))
+	until := f.stage.now() + min(aloneFor, p.program.Ready.Within)
 	_ = f.pump(f.ctx, func() (bool, error) { // an interrupt shows in the next step
-		return p.facts.everIn || !p.running() || f.ending.Why != "" || time.Now().After(until), nil
+		return p.facts.everIn || !p.running() || f.ending.Why != "" || f.stage.now() > until, nil
 	})
 	// One that never got as far as the server is no matter of how many there are.
-	return p.facts.everIn || !p.running() || p.program != &f.build.Host && (p.facts.up == 0 || f.wire.relay.Stats().Refused > 0) || p.refused() || f.ctx.Err() != nil
+	return p.facts.everIn || !p.running() || p.program != &f.build.Host && (p.facts.up == 0 || f.wire.carrier.Stats().Refused > 0) || p.refused() || f.ctx.Err() != nil
 }
 
 // start starts a client and asks it to join.

@@ -71,7 +71,7 @@ func (m *recorder) open(p *plan.Plan, path string) error {
 	if m.folder, err = run.Create(path, about, text, m.names); err != nil {
 		return err
 	}
-	if m.mark != nil && p.Clock == plan.Wall {
+	if m.mark != nil && p.ByPrograms() {
 		if mark := m.mark(text); mark != "" {
 			return m.folder.Mark(mark)
 		}

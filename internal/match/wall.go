@@ -2,68 +2,27 @@ package match
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"io"
-	"os"
-	"slices"
-	"strconv"
-	"strings"
+	"net"
+	"net/netip"
 	"sync"
 	"time"
 
-	"zitherwheel/internal/bot"
-	"zitherwheel/internal/game"
 	"zitherwheel/internal/match/process"
-	"zitherwheel/internal/plan"
-	"zitherwheel/internal/random"
-	"zitherwheel/internal/review/feed"
-	"zitherwheel/internal/run"
-	"zitherwheel/internal/run/ending"
-	"zitherwheel/internal/trace"
+	"zitherwheel/internal/network/relay"
 	"zitherwheel/internal/verdict/metrics"
-	"zitherwheel/internal/verdict/rulebook"
 )
 
-// wallMatch is a match on the wall clock. Everything that happens comes as an event to
-// one goroutine, which alone touches what is here.
-//
-// Times count from base until the match begins, and from then on, zero later, in
-// the times of the match.
-type wallMatch struct {
-	recorder
-	plan         *plan.Plan
-	build        plan.Build
-	options      Options
-	guard        *process.Guard
-	wire         wire
-	held         []io.Closer    // ports, until the server is started
-	server       *participant   // nil if it is only attached to
-	participants []*participant // by view
-	bots         []*participant
-	base         time.Time
-	zero         time.Duration
-	began        bool
-	over         bool
-	values       map[string]string
-	addresses    []string // of the server, by its ports
-	events       chan event
-	stalls       stalls
-	loads
-	flushed  time.Duration
-	ending   ending.Ending // as it is known so far; Failed when the match cannot go on
-	stopped  bool          // at the first finding
-	early    bool          // it is over, because the server has ended well with nobody in it
-	listened time.Duration // when what had come was judged last
-	told     time.Time     // when progress was told last
-}
-
-// event is a line of a process, its end, or what processes use of the machine.
-type event struct {
-	participant *participant
-	line        process.Line
-	ended       *process.Process
-	loads       map[int]process.Load
+// wallStage is this machine with its clock. What processes say is read by goroutines of
+// theirs, and comes as events through a channel.
+type wallStage struct {
+	match  *buildMatch
+	began  time.Time
+	every  time.Duration
+	ticker *time.Ticker
+	events chan event
+	stalls stalls
+	meter  process.Meter
 }
 
 const (
@@ -71,299 +30,57 @@ const (
 	logsWaiting   = 512  // beyond so many events, log text is left out
 )
 
-// newWall puts everything in place and starts nothing.
-func newWall(p *plan.Plan, options Options) (*wallMatch, error) {
-	m := &wallMatch{recorder: recorder{names: namesOf(p)}, plan: p, build: p.ToBringUp(), options: options, base: time.Now(),
-		events: make(chan event, eventsWaiting)}
-	self := options.Zwheel
-	if self == "" {
-		var err error
-		if self, err = os.Executable(); err != nil {
-			return nil, err
-		}
-	}
-	m.values = map[string]string{"zwheel": self, "seed": strconv.FormatUint(p.Seed, 10), "duration": p.Duration.String(), "faults": strings.Join(p.Game.Faults, ","),
-		"tick": strconv.Itoa(p.Game.Tick), "send": strconv.Itoa(p.Game.Send), "fps": strconv.Itoa(p.Game.FPS), "report": strconv.Itoa(p.Game.Report)}
-	if err := m.choosePorts(); err != nil {
-		return nil, err
-	}
-	if m.build.Folder != "" {
-		if info, err := os.Stat(m.build.Folder); err != nil || !info.IsDir() {
-			return nil, fmt.Errorf("the build's folder %s is not there; if the plan or run folder came from elsewhere, put the build there or change folder under build: in the plan", m.build.Folder)
-		}
-	}
-	hosted := p.Game.Host != "" && p.Build.Given()
-	if m.build.Attach == "" {
-		program := &m.build.Server
-		if hosted {
-			program = &plan.Program{Trace: plan.NoTrace, Drive: plan.NoDrive}
-		}
-		m.server = m.newParticipant(0, rulebook.Server, program)
-		m.participants = append(m.participants, m.server)
-	}
-	for _, b := range p.Bots {
-		program := &m.build.Client
-		if hosted && b.Name == p.Game.Host {
-			program = &m.build.Host
-		}
-		var hand *handed
-		if port, is := options.ByHand[b.Name]; is {
-			var err error
-			if hand, program, b, err = m.byHand(b, port); err != nil {
-				return nil, err
-			}
-		}
-		c := m.newParticipant(len(m.participants), b.Name, program)
-		c.hand = hand
-		random := random.Stream(p.Seed, "bot/"+b.Name)
-		c.bot = player(options, b, game.Area{Width: m.build.Area[0], Height: m.build.Area[1]}, whim(p), random)
-		c.steps = b
-		m.participants, m.bots = append(m.participants, c), append(m.bots, c)
-	}
-	for _, participant := range m.participants {
-		m.views = append(m.views, participant.name)
-	}
-	m.prepare(options, m.now)
-	return m, nil
+func newWallStage(m *buildMatch, every time.Duration) *wallStage {
+	return &wallStage{match: m, began: time.Now(), every: every, ticker: time.NewTicker(every), events: make(chan event, eventsWaiting)}
 }
 
-// runWall plays a match on the wall clock.
-func runWall(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
-	m, err := newWall(p, options)
-	if err != nil {
-		return nil, err
-	}
-	if options.Folder != "" {
-		if err := m.open(p, options.Folder); err != nil {
-			return nil, err
-		}
-	}
-	if options.StopAtFirst || options.Alert != nil || options.Progress != nil {
-		m.judgeLive()
-	}
-	if m.guard, err = process.NewGuard(options.Guard...); err != nil {
-		return nil, m.abandon(err)
-	}
-	err = m.bringUp(ctx)
-	if err == nil {
-		err = m.play(ctx)
-	}
-	played := time.Duration(0)
-	if m.began {
-		played = min(m.now(), options.length(p))
-	}
-	m.notice()
-	m.over = true
-	m.stop()
-	switch {
-	case ctx.Err() != nil:
-		m.ending.How = ending.Interrupted
-	case err != nil && m.ending.Why == "":
-		m.ending.How, m.ending.Why = ending.Failed, err.Error()
-	case m.ending.Why != "":
-		m.ending.How = ending.Failed
-	case m.stopped:
-		m.ending.How = ending.Stopped
-	default:
-		m.ending.How = ending.Complete
-	}
-	r := &Result{Played: played}
-	m.sumUp(r)
-	r.Ending = m.ending
-	return r, m.abandon(m.failed)
-}
+func (s *wallStage) zero() time.Time    { return s.began }
+func (s *wallStage) now() time.Duration { return time.Since(s.began) }
 
-// now is the time of the match, or before it began the time since base.
-func (m *wallMatch) now() time.Duration { return time.Since(m.base) - m.zero }
-
-func (m *wallMatch) tell(format string, args ...any) {
-	if m.options.Tell != nil && !m.over {
-		at := "before the match"
-		if m.began {
-			at = fmt.Sprintf("%7.3f s", m.now().Seconds())
-		}
-		m.options.Tell(at + ": " + fmt.Sprintf(format, args...))
-	}
-}
-
-// fail says that the match cannot go on, and because of whom.
-func (m *wallMatch) fail(p *participant, why string) {
-	if m.ending.Why == "" {
-		m.ending.Why = why
-		if p != nil {
-			m.ending.Log = slices.Clone(p.facts.tail)
-		}
-	}
-}
-
-// clockSource is the participant by whose process the server's clock goes.
-func (m *wallMatch) clockSource() *participant {
-	if m.server != nil && m.server.process == nil {
-		for _, b := range m.bots {
-			if b.name == m.plan.Game.Host {
-				return b
-			}
-		}
-	}
-	return m.server
-}
-
-// begin lets the match begin: from now on its times count.
-func (m *wallMatch) begin() error {
-	m.zero = time.Since(m.base)
-	m.began = true
-	m.flushed, m.loaded = 0, -time.Second
-	for _, p := range m.participants {
-		p.started -= m.zero
-		for _, r := range p.early {
-			r.T = 0
-			if r.HasPing {
-				r.ServerTime -= m.zero
-			}
-			p.record(r)
-		}
-		p.early = nil
-	}
-	if m.server != nil && m.plan.Untraced() {
-		m.server.record(&trace.Record{Full: true})
-	}
-	return m.openWire()
-}
-
-// play lets the bots play until the match is over, cannot go on, or ctx is done.
-func (m *wallMatch) play(ctx context.Context) error {
-	m.stalls.begin()
-	defer m.stalls.end()
-	return m.pump(ctx, func() (bool, error) {
-		now := m.now()
-		m.listen()
-		ended, early := m.ended(now, m.options.length(m.plan))
-		if m.stopped = early; ended || m.early {
-			return true, nil
-		}
-		if err := m.restart(now); err != nil {
-			m.fail(m.server, err.Error())
-			return true, nil
-		}
-		for _, b := range m.bots {
-			if err := b.act(now); err != nil {
-				m.fail(b, err.Error())
-				return true, nil
-			}
-			if b.late(now) {
-				why, whose := b.whyOut()
-				m.fail(whose, fmt.Sprintf("%s never got in: %s", b.name, why))
-			}
-		}
-		return m.ending.Why != "", nil
-	})
-}
-
-// late reports whether a bot should be in by now and is not, and nobody refused it.
-func (p *participant) late(now time.Duration) bool {
-	return p.asked > 0 && !p.facts.everIn && !p.refused() && now-max(p.asked, p.started) > p.program.Ready.Within
-}
-
-func (p *participant) refused() bool {
-	server := p.match.server
-	return p.facts.refused[p.name] || server != nil && server.facts.refused[p.name]
-}
-
-// pump handles what happens until done says so or fails, which is asked as often
-// as bots act, or ctx is done.
-func (m *wallMatch) pump(ctx context.Context, done func() (bool, error)) error {
-	ticker := time.NewTicker(time.Second / time.Duration(m.build.ControlRate))
-	defer ticker.Stop()
+func (s *wallStage) beat(ctx context.Context) error {
 	for {
-		if m.began {
-			m.attend()
-		}
-		ok, err := done()
-		if ok || err != nil {
-			return err
-		}
-		for waiting := true; waiting; {
-			select {
-			case e := <-m.events:
-				m.handle(e)
-			case <-ticker.C:
-				waiting = false
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-		}
-		if m.failed != nil {
-			m.fail(nil, fmt.Sprintf("the run folder cannot be written: %v", m.failed))
+		select {
+		case e := <-s.events:
+			s.match.handle(e)
+		case <-s.ticker.C:
 			return nil
+		case <-ctx.Done():
+			return ctx.Err()
 		}
 	}
 }
 
-func (m *wallMatch) handle(e event) {
-	switch {
-	case e.ended != nil:
-		e.participant.ended(e.ended)
-	case e.line.Closed:
-		e.participant.traceClosed(e.line)
-	case e.loads != nil:
-		m.takeLoads(e.loads)
-	default:
-		e.participant.hear(e.line)
-	}
-}
+func (s *wallStage) later(d time.Duration, do func()) { time.AfterFunc(d, do) }
 
-const (
-	flushEvery = 100 * time.Millisecond
-	loadEvery  = time.Second
-)
-
-// attend does what is due from time to time while the match goes on.
-func (m *wallMatch) attend() {
-	now := m.now()
-	for _, p := range m.participants {
-		p.traceLost(now)
-	}
-	m.take()
-	for _, b := range m.bots {
-		m.note(b.follow(now, m.wire.relay))
-		if m.plan.Untraced() {
-			b.presume()
+func (s *wallStage) start(p *participant, spec process.Spec) (program, error) {
+	process, err := process.Start(spec, func(l process.Line) {
+		// Trace lines are waited for. A flood of log text is neither to slow the
+		// program down nor to hold up what others say.
+		if !l.Trace && len(s.events) > logsWaiting {
+			p.dropped.Add(1)
+			return
 		}
-	}
-	if m.folder != nil && now-m.flushed >= flushEvery {
-		m.flushed = now
-		m.note(m.folder.Flush())
-	}
-	if now-m.loaded >= loadEvery {
-		m.loaded = now
-		m.readLoads()
-	}
-}
-
-// moment keeps what a bot did.
-func (m *wallMatch) moment(name string, moment bot.Moment) error {
-	if m.options.Acted != nil {
-		m.options.Acted(name, moment)
-	}
-	if m.folder == nil {
-		return nil
-	}
-	line, err := bot.EncodeMoment(name, moment)
+		s.events <- event{participant: p, line: l}
+	})
 	if err != nil {
-		return err
+		return nil, err
 	}
-	return m.folder.Input(line)
+	go func() {
+		<-process.Exited()
+		s.events <- event{participant: p, ended: process}
+	}()
+	return process, nil
 }
 
-// stop ends all processes, clients first, and closes what is open.
-func (m *wallMatch) stop() {
-	drained := make(chan struct{})
-	finished := make(chan struct{})
+func (s *wallStage) end(p program) { go p.(*process.Process).Stop() }
+
+func (s *wallStage) endAll(list []program) {
+	drained, finished := make(chan struct{}), make(chan struct{})
 	go func() { // what programs still say must not hold them up
 		defer close(drained)
 		for {
 			select {
-			case e := <-m.events:
+			case e := <-s.events:
 				if e.participant != nil && e.ended == nil && !e.line.Trace {
 					e.participant.hear(e.line)
 				}
@@ -372,85 +89,66 @@ func (m *wallMatch) stop() {
 			}
 		}
 	}()
-	for _, clients := range []bool{true, false} {
-		var all sync.WaitGroup
-		for _, p := range m.participants {
-			if p.process != nil && (p != m.server) == clients {
-				all.Go(func() { p.process.Stop() })
-			}
-		}
-		all.Wait()
+	var all sync.WaitGroup
+	for _, p := range list {
+		all.Go(func() { p.(*process.Process).Stop() })
 	}
+	all.Wait()
 	close(finished)
 	<-drained
-	m.guard.Close()
-	m.note(m.wire.close())
-	m.releasePorts()
 }
 
-// sumUp judges what was recorded and completes the run folder.
-func (m *wallMatch) sumUp(r *Result) {
-	for _, b := range m.bots {
-		switch {
-		case b.facts.everIn:
-		case b.refused() && (m.plan.Game.MaxPlayers > 0 || slices.Contains(m.plan.Watched().Refused, b.name)):
-			r.Refused = append(r.Refused, b.name)
-		case b.facts.started > 0 || b.asked > 0:
-			why, _ := b.whyOut()
-			r.NeverIn = append(r.NeverIn, Absent{b.name, why})
-		default:
-			r.NeverIn = append(r.NeverIn, Absent{Name: b.name, Why: "it was not to join before the match ended"})
+func (s *wallStage) close() error {
+	s.ticker.Stop()
+	s.stalls.end()
+	return nil
+}
+
+// port holds a free port, so that no match played beside this one is given the same.
+func (s *wallStage) port(network string) (io.Closer, int, error) {
+	if network == "udp" {
+		c, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+		if err != nil {
+			return nil, 0, err
 		}
+		return c, c.LocalAddr().(*net.UDPAddr).Port, nil
 	}
-	if m.folder == nil || m.failed != nil {
-		return
-	}
-	timing := m.timing()
-	if m.began {
-		m.note(m.folder.Timing(timing))
-	}
-	m.note(m.folder.Flush())
-	if m.began {
-		m.judge(r)
-	}
-	if r.Verdict == nil {
-		r.Verdict, r.Measures = feed.Unjudged(m.ending, m.plan.Reference), &metrics.Measures{}
-		r.Verdict.Strict = m.plan.Strict
-	}
-	var err error
-	r.Findings, err = feed.EncodeVerdict(r.Verdict)
-	m.note(err)
-	m.note(m.folder.Finish(m.ending, r.Findings, r.Measures))
-}
-
-// judge judges what was recorded, as zwheel check does.
-func (m *wallMatch) judge(r *Result) {
-	if s := m.server; s != nil && s.traced() && s.facts.lines == 0 && m.ending.Why == "" && m.ending.How != ending.Interrupted {
-		m.ending.How = ending.Failed
-		m.fail(s, "the server told nothing in its trace: "+lacksLines(s)+"; see docs/trace-lines.md for what it has to print")
-		return
-	}
-	run, err := run.Open(m.folder.Path())
+	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		m.note(err)
+		return nil, 0, err
+	}
+	return l, l.Addr().(*net.TCPAddr).Port, nil
+}
+
+func (s *wallStage) listen() (net.Listener, error) { return net.Listen("tcp", "127.0.0.1:0") }
+
+func (s *wallStage) bound(network string, at netip.AddrPort) (bound, known bool) {
+	return process.Bound(network, at)
+}
+
+// carry begins to carry packets, and to look how late the machine is meanwhile.
+func (s *wallStage) carry(zero time.Duration, record bool) (carrier, error) {
+	s.stalls.begin()
+	return relay.Open(relay.Options{Zero: s.began.Add(zero), Record: record})
+}
+
+// readLoads reads what processes use, beside the match: it takes a while.
+func (s *wallStage) readLoads() {
+	pids := s.match.running()
+	if len(pids) == 0 {
 		return
 	}
-	if m.options.Logs {
-		r.Logs, err = feed.Logs(run)
-		m.note(err)
-	}
-	traces := feed.Run(run, m.plan)
-	traces.Ending = m.ending
-	result, err := feed.Judge(context.Background(), traces)
-	var unusable *feed.UnusableError
-	switch {
-	case errors.As(err, &unusable):
-		if m.ending.How == ending.Complete {
-			m.ending.How, m.ending.Why = ending.Failed, unusable.Error()
+	go func() {
+		loads := s.meter.Read(pids)
+		select {
+		case s.events <- event{loads: loads}:
+		default: // there is more urgent news
 		}
-	case err != nil:
-		m.note(err)
-	default:
-		r.Verdict, r.Measures, r.Remarks = result.Verdict, result.Measures, result.Remarks
-	}
+	}()
+}
+
+func (s *wallStage) timing() *metrics.Timing {
+	s.stalls.mu.Lock()
+	defer s.stalls.mu.Unlock()
+	return &metrics.Timing{Machine: lateness(&s.stalls.timing), Stalls: s.stalls.count, Stalled: s.stalls.stalled.Seconds()}
 }

@@ -308,8 +308,8 @@ func (p *Plan) completeBuild(file string) error {
 		}
 		return nil
 	}
-	if p.Clock == Virtual {
-		return errors.New("clock: a build of its own runs on the wall clock; write clock: wall")
+	if p.Clock == Virtual && b.Attach != "" {
+		return errors.New("clock: a server that runs already (attach:) is on the wall clock; write clock: wall")
 	}
 	hosted := p.Game.Host != ""
 	given := 0
@@ -365,6 +365,10 @@ func (p *Plan) completeBuild(file string) error {
 	}
 	return nil
 }
+
+// ByPrograms reports whether a match of this plan is played by programs that are started: a
+// build's, or on the wall clock the demo game's.
+func (p *Plan) ByPrograms() bool { return p.Clock == Wall || p.Build.Given() }
 
 // ToBringUp is the build that is brought up on the wall clock: the plan's, or the
 // demo game as processes of this program.

@@ -79,7 +79,7 @@ func (l *Lab) play(ctx context.Context, v Variant, options match.Options) (*matc
 	}
 	l.replays.Add(1)
 	options.Script, options.Until = v.Script, v.Until
-	if v.Plan.Clock == plan.Wall {
+	if v.Plan.ByPrograms() {
 		options.Guard, options.Zwheel = l.Wall.Guard, l.Wall.Zwheel
 	}
 	r, err := match.Run(ctx, v.Plan, options)

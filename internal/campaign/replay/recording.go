@@ -43,8 +43,8 @@ type Way struct {
 	Direction link.Direction
 }
 
-// Load reads a recording. What the bots did on the virtual clock is not recorded,
-// because it can be had by letting them do it again.
+// Load reads a recording. What the bots of the demo game did on the virtual clock is not
+// recorded, because it can be had by letting them do it again.
 func Load(ctx context.Context, run *run.Run) (*Recording, error) {
 	p, err := plan.Load(run.PlanPath())
 	if err != nil {
@@ -62,7 +62,7 @@ func Load(ctx context.Context, run *run.Run) (*Recording, error) {
 	if err := r.readOutcomes(); err != nil {
 		return nil, err
 	}
-	if p.Clock == plan.Wall {
+	if p.ByPrograms() {
 		return r, r.readScript()
 	}
 	if len(r.Verdict.Findings) == 0 { // nothing that could be asked about: the bots need not be asked again

@@ -11,11 +11,11 @@ import (
 )
 
 // listening lists the addresses at which somebody takes what is sent: network is udp4,
-// udp6, tcp4 or tcp6. It reads /proc/net, whose lines are described in proc(5): the
+// udp6, tcp4 or tcp6. It reads the net folder of /proc, whose lines are described in proc(5): the
 // local address is hexadecimal, in words of the machine's byte order.
 func listening(network string) (list []netip.AddrPort, ok bool) {
 	const listens = "0A" // the state of TCP sockets that wait for connections
-	file, err := os.Open("/proc/net/" + strings.TrimSuffix(network, "4"))
+	file, err := os.Open("/proc/thread-self/net/" + strings.TrimSuffix(network, "4"))
 	if err != nil {
 		return listed(network)
 	}

@@ -44,14 +44,15 @@ func (s *Supervisor) Start(process.Spec, func(process.Line), func(*Program)) (*P
 	return nil, net.ErrClosed
 }
 
-func (p *Program) PID() int             { return 0 }
-func (p *Program) Running() bool        { return false }
-func (p *Program) Connected() bool      { return false }
-func (p *Program) Exit() (string, bool) { return "", false }
-func (p *Program) Failed() bool         { return false }
-func (p *Program) Say([]byte) bool      { return false }
-func (p *Program) Stop()                {}
-func (p *Program) Kill()                {}
+func (p *Program) PID() int                { return 0 }
+func (p *Program) Running() bool           { return false }
+func (p *Program) Connected() bool         { return false }
+func (p *Program) Exit() (string, bool)    { return "", false }
+func (p *Program) Failed() bool            { return false }
+func (p *Program) Say([]byte) bool         { return false }
+func (p *Program) Stop()                   {}
+func (p *Program) Patience() time.Duration { return 0 }
+func (p *Program) Kill()                   {}
 
 // Listener cannot be had here.
 type Listener struct{}

@@ -439,6 +439,9 @@ func (p *Program) Stop() {
 	}
 }
 
+// Patience is how long Stop may go on.
+func (p *Program) Patience() time.Duration { return 2 * p.spec.StopWithin }
+
 func (p *Program) ask() {
 	if p.dead {
 		return

@@ -405,27 +405,6 @@ func openSocket(family netip.Addr) (int, error) {
 	return fd, nil
 }
 
-func sockaddr(a netip.AddrPort) unix.Sockaddr {
-	if ip := a.Addr().Unmap(); ip.Is4() {
-		return &unix.SockaddrInet4{Port: int(a.Port()), Addr: ip.As4()}
-	}
-	return &unix.SockaddrInet6{Port: int(a.Port()), Addr: a.Addr().As16()}
-}
-
-func localAddress(fd int) (netip.AddrPort, error) {
-	a, err := unix.Getsockname(fd)
-	if err != nil {
-		return netip.AddrPort{}, err
-	}
-	switch v := a.(type) {
-	case *unix.SockaddrInet4:
-		return netip.AddrPortFrom(netip.AddrFrom4(v.Addr), uint16(v.Port)), nil
-	case *unix.SockaddrInet6:
-		return netip.AddrPortFrom(netip.AddrFrom16(v.Addr), uint16(v.Port)), nil
-	}
-	return netip.AddrPort{}, fmt.Errorf("an address of an unknown family")
-}
-
 // message is the kernel's struct mmsghdr.
 type message struct {
 	header unix.Msghdr

@@ -1,0 +1,127 @@
+package match
+
+import (
+	"context"
+	"encoding/binary"
+	"hash/fnv"
+	"io"
+	"net"
+	"net/netip"
+	"slices"
+	"time"
+
+	"zitherwheel/internal/match/process"
+	"zitherwheel/internal/match/supervisor"
+	"zitherwheel/internal/network/relay"
+	"zitherwheel/internal/verdict/metrics"
+)
+
+// supervisedStage is a supervisor that owns the time of the programs. Everything happens in
+// the goroutine of the match, while the supervisor lets time pass.
+type supervisedStage struct {
+	match      *buildMatch
+	supervisor *supervisor.Supervisor
+	every      time.Duration
+	visible    uint64 // a hash of all that was said, and when
+	closed     bool
+}
+
+// firstDay is the date that programs find at the beginning of every match on a virtual clock.
+var firstDay = time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+
+func newSupervisedStage(m *buildMatch, every time.Duration) (*supervisedStage, error) {
+	s, err := supervisor.New(supervisor.Options{Seed: m.plan.Seed, Zero: firstDay})
+	if err != nil {
+		return nil, err
+	}
+	return &supervisedStage{match: m, supervisor: s, every: every}, nil
+}
+
+func (s *supervisedStage) zero() time.Time    { return firstDay }
+func (s *supervisedStage) now() time.Duration { return s.supervisor.Now() }
+
+func (s *supervisedStage) beat(ctx context.Context) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	return s.supervisor.Run(ctx, (s.now()/s.every+1)*s.every)
+}
+
+func (s *supervisedStage) later(d time.Duration, do func()) { s.supervisor.After(d, do) }
+
+func (s *supervisedStage) start(p *participant, spec process.Spec) (program, error) {
+	started, err := s.supervisor.Start(spec, func(l process.Line) {
+		s.see(p.name, l.Text)
+		s.match.handle(event{participant: p, line: l})
+	}, func(ended *supervisor.Program) {
+		how, _ := ended.Exit()
+		s.see(p.name, []byte(how))
+		s.match.handle(event{participant: p, ended: ended})
+	})
+	if err != nil {
+		return nil, err
+	}
+	return started, nil
+}
+
+// see takes something that shows into the hash of that.
+func (s *supervisedStage) see(who string, what []byte) {
+	h := fnv.New64a()
+	var b [16]byte
+	binary.LittleEndian.PutUint64(b[:], s.visible)
+	binary.LittleEndian.PutUint64(b[8:], uint64(s.now()))
+	h.Write(b[:])
+	io.WriteString(h, who)
+	h.Write(what)
+	s.visible = h.Sum64()
+}
+
+func (s *supervisedStage) end(p program) { p.(*supervisor.Program).Stop() }
+
+// endAll ends programs in virtual time; those that take none are killed when nothing else is left.
+func (s *supervisedStage) endAll(list []program) {
+	longest := time.Duration(0)
+	for _, p := range list {
+		p := p.(*supervisor.Program)
+		p.Stop()
+		longest = max(longest, p.Patience())
+	}
+	running := func(p program) bool { return p.Running() }
+	for until := s.now() + longest + s.every; slices.ContainsFunc(list, running) && s.now() < until; {
+		if err := s.supervisor.Run(context.Background(), s.now()+s.every); err != nil {
+			break
+		}
+	}
+}
+
+func (s *supervisedStage) close() error {
+	if s.closed {
+		return nil
+	}
+	s.closed = true
+	return s.supervisor.Close()
+}
+
+func (s *supervisedStage) port(string) (io.Closer, int, error) {
+	return nil, int(s.supervisor.Port()), nil
+}
+
+func (s *supervisedStage) listen() (net.Listener, error) { return s.supervisor.Listen() }
+
+func (s *supervisedStage) bound(network string, at netip.AddrPort) (bound, known bool) {
+	return process.Bound(network, at)
+}
+
+func (s *supervisedStage) carry(zero time.Duration, record bool) (carrier, error) {
+	stepped, err := relay.NewStepped(relay.SteppedOptions{Zero: zero, Record: record, Port: s.supervisor.Port})
+	if err != nil {
+		return nil, err
+	}
+	s.supervisor.Carry(stepped)
+	return stepped, nil
+}
+
+// readLoads reads nothing: what a program uses of the machine says nothing of its match here.
+func (s *supervisedStage) readLoads() {}
+
+func (s *supervisedStage) timing() *metrics.Timing { return nil }
