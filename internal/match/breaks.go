@@ -145,6 +145,9 @@ func (m *buildMatch) notice() {
 	if !m.began {
 		return
 	}
+	if m.server != nil && m.plan.Untraced() { // it has been there until now, and nothing else says so
+		m.server.record(&trace.Record{T: m.now(), Full: true})
+	}
 	for _, p := range m.participants {
 		p.traceLost(m.now())
 		if p.running() && process.Stopped(p.process.PID()) {

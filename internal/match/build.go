@@ -151,6 +151,9 @@ func runBuild(ctx context.Context, p *plan.Plan, options Options) (*Result, erro
 		played = min(m.now(), options.length(p))
 	}
 	m.notice()
+	if s := m.stage.timing().Supervised; s != nil && s.Wrong > 0 {
+		m.fail(nil, m.stage.timing().Distrust())
+	}
 	m.over = true
 	m.stop()
 	switch {
@@ -376,8 +379,8 @@ func (m *buildMatch) sumUp(r *Result) {
 	if m.folder == nil || m.failed != nil {
 		return
 	}
-	if timing := m.timing(); m.began && timing != nil {
-		m.note(m.folder.Timing(timing))
+	if m.began {
+		m.note(m.folder.Timing(m.timing()))
 	}
 	m.note(m.folder.Flush())
 	if m.began {

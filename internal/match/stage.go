@@ -35,7 +35,7 @@ type stage interface {
 	carry(zero time.Duration, record bool) (carrier, error) // the times of packets count from zero
 
 	readLoads()              // of processes, where they mean something; they come as an event
-	timing() *metrics.Timing // how well it has kept time; nil where that is no question
+	timing() *metrics.Timing // how well it has kept time
 }
 
 // program is a program that was started.

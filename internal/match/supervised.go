@@ -3,6 +3,7 @@ package match
 import (
 	"context"
 	"encoding/binary"
+	"fmt"
 	"hash/fnv"
 	"io"
 	"net"
@@ -118,10 +119,30 @@ func (s *supervisedStage) carry(zero time.Duration, record bool) (carrier, error
 		return nil, err
 	}
 	s.supervisor.Carry(stepped)
-	return stepped, nil
+	return &seenCarrier{stepped, s}, nil
+}
+
+// seenCarrier takes what it carries into the hash of what shows.
+type seenCarrier struct {
+	*relay.Stepped
+	stage *supervisedStage
+}
+
+func (c *seenCarrier) Take(list []relay.Packet) []relay.Packet {
+	before := len(list)
+	list = c.Stepped.Take(list)
+	for i := range list[before:] {
+		p := &list[before+i]
+		c.stage.see("", fmt.Appendf(nil, "%d %d %d %+v", p.Path, p.Client, p.Direction, p.Outcome))
+	}
+	return list
 }
 
 // readLoads reads nothing: what a program uses of the machine says nothing of its match here.
 func (s *supervisedStage) readLoads() {}
 
-func (s *supervisedStage) timing() *metrics.Timing { return nil }
+func (s *supervisedStage) timing() *metrics.Timing {
+	r := s.supervisor.Report()
+	return &metrics.Timing{Supervised: &metrics.Supervised{Visible: fmt.Sprintf("%016x", s.visible), Internal: fmt.Sprintf("%016x", r.Internal), Events: r.Events,
+		Jumps: r.Jumps, Wrong: r.Wrong, Charged: r.Charged, Spins: r.Spins, Remarks: r.Remarks}}
+}

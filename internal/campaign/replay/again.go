@@ -21,6 +21,7 @@ import (
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/run/ending"
 	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/metrics"
 )
 
 // Followed says how far a match that was played again followed the recording. Its JSON
@@ -32,6 +33,7 @@ type Followed struct {
 	Files   int    `json:"files"`
 	Lines   int    `json:"lines"` // that were compared on the virtual clock
 	Differs string `json:"differs,omitempty"`
+	Inside  string `json:"inside,omitempty"` // of programs on the virtual clock: "same" if they also woke and waited in the same order, or "differs"
 
 	// On the wall clock.
 	Ways []WayFollowed `json:"ways,omitempty"`
@@ -92,9 +94,12 @@ func (r *Recording) compareLines(f *Followed, folder string) error {
 			pair{"the log of " + view, filepath.Join(r.Run.Path, "logs", view+".log"), filepath.Join(folder, "logs", view+".log")})
 	}
 	if !cut {
-		pairs = append(pairs, pair{"findings.json", r.Run.FindingsPath(), again.FindingsPath()},
-			pair{"measures.json", filepath.Join(r.Run.Path, "measures.json"), filepath.Join(folder, "measures.json")})
+		pairs = append(pairs, pair{"findings.json", r.Run.FindingsPath(), again.FindingsPath()})
+		if !r.Plan.ByPrograms() { // of programs, measures tell also what nobody sees
+			pairs = append(pairs, pair{"measures.json", filepath.Join(r.Run.Path, "measures.json"), filepath.Join(folder, "measures.json")})
+		}
 	}
+	f.Inside = inside(r.Run, again)
 	f.Same = true
 	for _, p := range pairs {
 		lines, differs, err := sameLines(p.a, p.b, cut)
@@ -107,6 +112,19 @@ func (r *Recording) compareLines(f *Followed, folder string) error {
 		}
 	}
 	return nil
+}
+
+// inside says whether programs on the virtual clock woke and waited in the same order, or "" if
+// there were none.
+func inside(a, b *run.Run) string {
+	var first, second metrics.Timing
+	if !a.Timing(&first) || !b.Timing(&second) || first.Supervised == nil || second.Supervised == nil {
+		return ""
+	}
+	if first.Supervised.Internal == second.Supervised.Internal {
+		return "same"
+	}
+	return "differs"
 }
 
 // sameLines compares two files, seeing through their packing, and says where they

@@ -4,6 +4,7 @@ package supervisor
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
 	"fmt"
 	"net"
@@ -82,7 +83,7 @@ func (s *Supervisor) Start(spec process.Spec, say func(process.Line), ended func
 		p.tail = lines.Follow(spec.Trace.File)
 	}
 	s.happened('s', nil, uint64(p.process.number))
-	return p, nil
+	return p, s.settle(context.Background())
 }
 
 // launch starts the launcher, takes its end of the filter, and lets it become the program.
@@ -373,6 +374,7 @@ func (p *Program) finish() {
 		_ = p.tail.End(func(text []byte, cut bool) { p.hand(text, at, process.File, true, cut) })
 	}
 	p.told = true
+	p.supervisor.happened('x', nil, uint64(p.process.number)<<32|uint64(p.status))
 	_ = unix.Kill(-p.process.pid, unix.SIGKILL) // what it has left behind
 	if p.spec.Guard != nil {
 		p.spec.Guard.Forget(p.process.pid)

@@ -82,12 +82,8 @@ func (s *Supervisor) asleep(p *proc) bool {
 		if t.gone {
 			continue
 		}
-		if t.hold != nil {
-			if !p.suspect || s.stillHeld(t.hold) {
-				continue
-			}
-			s.drop(t.hold) // a signal broke it
-			return false
+		if t.hold != nil && !p.suspect {
+			continue
 		}
 		n, err := unix.Pread(t.where, buffer[:], 0)
 		if err != nil || n <= 0 {
@@ -96,6 +92,13 @@ func (s *Supervisor) asleep(p *proc) bool {
 			return false
 		}
 		if buffer[0] == '0' { // it runs, or is being woken
+			return false
+		}
+		if t.hold != nil {
+			if s.stillHeld(t.hold) {
+				continue
+			}
+			s.drop(t.hold) // a signal broke it
 			return false
 		}
 		if n > 5 && string(buffer[:5]) == "futex" {

@@ -199,9 +199,10 @@ type business struct {
 }
 
 const (
-	spinningFor = 5 * time.Millisecond // a thread that runs so long may wait for one that was woken
-	computesFor = 2 * time.Second      // computing longer without a wait is charged
-	stepCharged = 2 * time.Millisecond // as so much time
+	spinningFor = 500 * time.Millisecond // a thread that runs so long may wait for one that was woken
+	spinsAgain  = 5 * time.Millisecond   // or only so long, of a process that is known for it
+	computesFor = 2 * time.Second        // computing longer without a wait is charged
+	stepCharged = 2 * time.Millisecond   // as so much time
 )
 
 // impatient deals with programs that do not come to rest: what was woken is let go beside
@@ -209,15 +210,19 @@ const (
 // helps ends the match.
 func (s *Supervisor) impatient() error {
 	now := wallNow()
-	if now-s.busy.began < spinningFor {
+	if now-s.busy.began < spinsAgain {
 		return nil
 	}
 	if now-s.busy.began > s.options.Patient {
 		return s.neverQuiet(now - s.busy.began)
 	}
 	for _, p := range s.processes {
+		if p.gone || p.held == 0 || now-s.busy.began < spinningFor && !p.spins {
+			continue
+		}
 		for _, t := range p.threads {
 			if t.hold != nil && t.hold.woken {
+				p.spins = true
 				s.release(t.hold, 'f', t.hold.wokenValue, 0)
 			}
 		}

@@ -31,6 +31,7 @@ type proc struct {
 	suspect    bool // a signal may have broken what its threads were held at
 	unlisted   bool // it may have threads that are not known yet
 	outside    bool // one of its threads waits in the kernel for something that may come any moment
+	spins      bool // a thread of it has waited for a woken one by running
 	charged    int  // times that it was charged for computing
 	usedBefore int64
 
@@ -115,7 +116,6 @@ func (s *Supervisor) threadOf(tid int) *thread {
 			name = parent.name + "'s child"
 		}
 		p = s.process(group, name, parent)
-		s.happened('n', nil, uint64(p.number))
 	}
 	return s.thread(p, tid)
 }
@@ -199,7 +199,6 @@ func (s *Supervisor) end(p *proc, status unix.WaitStatus) {
 		t.close()
 	}
 	p.timers = nil
-	s.happened('x', nil, uint64(p.number)<<32|uint64(status))
 	if p.program != nil {
 		p.program.died(status)
 	}

@@ -108,9 +108,16 @@ func (t *Text) load(m *metrics.Measures) {
 	}
 }
 
-// timing writes how well a run on the wall clock kept time.
+// timing writes how well a run of programs kept time.
 func (t *Text) timing(m *metrics.Timing) {
 	if m == nil {
+		return
+	}
+	if s := m.Supervised; s != nil {
+		t.supervised(s)
+		if why := m.Distrust(); why != "" {
+			fmt.Fprintf(t.w, "  %s %s\n", t.colour("3", "Timing not reliable:"), why)
+		}
 		return
 	}
 	late := func(l metrics.Lateness) string {
@@ -127,6 +134,24 @@ func (t *Text) timing(m *metrics.Timing) {
 	if why := m.Distrust(); why != "" {
 		fmt.Fprintf(t.w, "  %s %s\n", t.colour("3", "Timing not reliable:"), why)
 	}
+}
+
+// supervised writes what is to be known of a run on a virtual clock.
+func (t *Text) supervised(s *metrics.Supervised) {
+	fmt.Fprintf(t.w, "  on a virtual clock computing takes no time: nothing here tells how long a server takes for its ticks, or a client for its frames\n")
+	if s.Charged > 0 {
+		fmt.Fprintf(t.w, "  time went on %s for a program that computed without waiting, so this match need not repeat\n", times(s.Charged))
+	}
+	for _, remark := range s.Remarks {
+		fmt.Fprintf(t.w, "  %s\n", remark)
+	}
+}
+
+func times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return Number(n) + " times"
 }
 
 func milliseconds(ms float64) string {

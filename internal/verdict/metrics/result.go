@@ -102,7 +102,7 @@ type Measures struct {
 	Length float64 `json:"length_s"`
 	Server View    `json:"server"`
 	Views  []View  `json:"views"`
-	Timing *Timing `json:"timing,omitempty"` // how well a run on the wall clock kept time
+	Timing *Timing `json:"timing,omitempty"` // how well a run of programs kept time
 }
 
 // Known is what the judge knows of a view: how old what it shows is, and how often it rolled back.

@@ -2,8 +2,10 @@ package metrics
 
 import "fmt"
 
-// Timing is how well a run on the wall clock kept time. Times are in ms.
+// Timing is how well a run of programs kept time. Times are in ms.
 type Timing struct {
+	Supervised *Supervised `json:"supervised,omitempty"` // on a virtual clock; the rest is of the wall clock
+
 	Relay   Lateness `json:"relay"`                   // packets sent on later than they were due
 	Machine Lateness `json:"machine"`                 // a thread of the run woken later than it asked to be
 	Refused int      `json:"refused"`                 // datagrams to a port at which nobody listened
@@ -13,6 +15,18 @@ type Timing struct {
 	Stalls  int      `json:"stalls"`                  // times the machine stood still for longer than StallMs
 	Stalled float64  `json:"stalled_s"`               // in all
 	Clocks  []string `json:"clocks,omitempty"`        // views whose own clock was set back while they ran
+}
+
+// Supervised is how it went with programs on a virtual clock.
+type Supervised struct {
+	Visible  string   `json:"visible"`  // a hash of all that shows: lines, packets, ends, with their times
+	Internal string   `json:"internal"` // and of what was let happen in the programs, in order
+	Events   uint64   `json:"events"`   // how many things that were
+	Jumps    int      `json:"jumps"`    // of time
+	Wrong    int      `json:"wrong"`    // jumps while a program was running after all
+	Charged  int      `json:"charged"`  // times that time went on for a program that only computed
+	Spins    int      `json:"spins"`    // times that it went on for one that looked at the clock all the time
+	Remarks  []string `json:"remarks,omitempty"`
 }
 
 // Lateness is a histogram of how late things were.
@@ -40,6 +54,10 @@ const (
 func (t *Timing) Distrust() string {
 	switch {
 	case t == nil:
+		return ""
+	case t.Supervised != nil && t.Supervised.Wrong > 0:
+		return fmt.Sprintf("time jumped %d times while a program was running; play it again, and if that comes again, on the wall clock", t.Supervised.Wrong)
+	case t.Supervised != nil:
 		return ""
 	case t.Trouble != "":
 		return "the system refused the relay what it needs, so some packets went nowhere: " + t.Trouble
