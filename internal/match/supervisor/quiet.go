@@ -55,7 +55,7 @@ func (s *Supervisor) quiet() bool {
 	}
 	for _, p := range s.processes {
 		p.active = p.outside && !p.gone
-		p.suspect = false
+		p.suspect, p.unlisted = false, false
 	}
 	return true
 }
@@ -74,7 +74,9 @@ func (s *Supervisor) unmoved() bool {
 // asleep reports whether all threads of a process wait.
 func (s *Supervisor) asleep(p *proc) bool {
 	if p.unlisted {
-		s.list(p)
+		if known := len(s.processes); s.list(p) || len(s.processes) > known {
+			return false // somebody is new, and has not been looked at
+		}
 	}
 	var buffer [mostDescribed]byte
 	p.outside = false

@@ -140,12 +140,12 @@ func (s *Supervisor) thread(p *proc, tid int) *thread {
 	return t
 }
 
-// list finds threads and children that have made no call of which the supervisor is told.
-func (s *Supervisor) list(p *proc) {
-	p.unlisted = false
+// list finds threads and children that have made no call of which the supervisor is told. It
+// reports whether there was any. As long as a process runs it may make more.
+func (s *Supervisor) list(p *proc) (any bool) {
 	entries, err := os.ReadDir(fmt.Sprintf("/proc/%d/task", p.pid))
 	if err != nil {
-		return // it has ended
+		return false // it has ended
 	}
 	for _, e := range entries {
 		tid, err := strconv.Atoi(e.Name())
@@ -153,6 +153,7 @@ func (s *Supervisor) list(p *proc) {
 			continue
 		}
 		if t := s.threads[tid]; t == nil || t.gone || t.process != p {
+			any = true
 			s.thread(p, tid)
 		}
 		children, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", p.pid, tid))
@@ -160,11 +161,22 @@ func (s *Supervisor) list(p *proc) {
 			continue
 		}
 		for _, word := range strings.Fields(string(children)) {
-			if child, err := strconv.Atoi(word); err == nil {
+			if child, err := strconv.Atoi(word); err == nil && s.processOf(child) == nil && !over(child) {
 				s.threadOf(child)
 			}
 		}
 	}
+	return any
+}
+
+// over reports whether a process has ended, and only its parent does not know yet.
+func over(pid int) bool {
+	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return true
+	}
+	state := stateOf(stat)
+	return state == 'Z' || state == 'X'
 }
 
 // ended takes in that a thread is no more.
