@@ -158,11 +158,15 @@ func (s *Supervisor) launch(p *Program, path string) (pid, listener int, err err
 	return pid, listener, err
 }
 
+// launchWithin is how long a launcher has to put its filter in place, in seconds of the wall clock.
+const launchWithin = 30
+
 // takeListener takes the launcher's end of its filter.
 func (s *Supervisor) takeListener(pid, socket int) (int, error) {
 	var said [8]byte
-	if readInto(socket, said[:]) != len(said) {
-		return -1, &RefusedError{"the launcher ended at once", nil}
+	_ = unix.SetsockoptTimeval(socket, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: launchWithin}) // without, it may wait for ever
+	if n, err := unix.Read(socket, said[:]); n != len(said) {
+		return -1, &RefusedError{"the launcher told nothing of its filter", err}
 	}
 	number := binary.LittleEndian.Uint64(said[:])
 	if number>>63 != 0 {
