@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"zitherwheel/internal/match/process"
+	"zitherwheel/internal/match/supervisor"
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/trace"
@@ -59,7 +60,12 @@ func (m *buildMatch) carryOut(ctx context.Context, c check) error {
 		return w
 	}
 	if c.begin != nil {
-		if err := c.begin(); err != nil {
+		err := c.begin()
+		var refused *supervisor.RefusedError
+		if errors.As(err, &refused) { // that is nothing that a check could help with
+			return err
+		}
+		if err != nil {
 			return wrong(err.Error())
 		}
 	}

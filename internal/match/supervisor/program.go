@@ -83,7 +83,8 @@ func (s *Supervisor) Start(spec process.Spec, say func(process.Line), ended func
 		p.tail = lines.Follow(spec.Trace.File)
 	}
 	s.happened('s', nil, uint64(p.process.number))
-	return p, s.settle(context.Background())
+	_, err = s.settle(context.Background())
+	return p, err
 }
 
 // launch starts the launcher, takes its end of the filter, and lets it become the program.
@@ -264,7 +265,7 @@ func (st *stream) end(reset bool) {
 	closeFd(st.fd)
 	st.fd = -1
 	switch {
-	case p.dead:
+	case p.dead || p.process.exiting:
 	case st.connected && p.newest() == nil:
 		how := "its connection was closed"
 		if reset {

@@ -76,7 +76,7 @@ type Supervisor struct {
 	placeHeld int  // a socket that keeps others from them
 	placeNext int
 
-	busy    business
+	beside  bool // time goes on beside a program that computes
 	report  Report
 	failure error
 }
@@ -150,74 +150,70 @@ func (s *Supervisor) happened(kind byte, t *thread, what uint64) {
 // Run lets time pass until it is t, and everything happen that happens until then.
 func (s *Supervisor) Run(ctx context.Context, t time.Duration) error {
 	for {
-		if err := s.settle(ctx); err != nil {
+		quiet, err := s.settle(ctx)
+		if err != nil {
 			return err
 		}
-		done, err := s.step(t)
-		if err != nil || done {
+		next := s.step
+		if !quiet {
+			next = s.goOn
+		}
+		if done, err := next(t); err != nil || done {
 			return err
 		}
 	}
 }
 
-// settle waits until everything waits.
-func (s *Supervisor) settle(ctx context.Context) error {
-	s.busy = business{began: wallNow()}
+// settle waits until everything waits, or until so long that time is to go on nevertheless:
+// then it reports false.
+func (s *Supervisor) settle(ctx context.Context) (quiet bool, err error) {
+	began := wallNow()
 	for round := 0; ; round++ {
 		if len(s.executing) > 0 || round%16 == 15 {
 			s.reap()
 		}
 		s.drain(0)
 		if s.failure != nil {
-			return s.failure
+			return false, s.failure
 		}
-		quiet := s.quiet()
-		if quiet {
+		if s.quiet() {
 			s.reap()
-			return nil
+			return true, nil
 		}
 		if round < 2 {
 			unix.RawSyscall(unix.SYS_SCHED_YIELD, 0, 0, 0)
 			continue
 		}
 		s.drain(20 * time.Microsecond << min(round/4, 6))
-		if round%64 == 63 {
-			if err := ctx.Err(); err != nil {
-				return err
-			}
-			if err := s.impatient(); err != nil {
-				return err
-			}
+		if round%8 != 7 {
+			continue
+		}
+		if err := ctx.Err(); err != nil {
+			return false, err
+		}
+		took := wallNow() - began
+		s.letSpinnersMeet(took)
+		if took > s.options.Patient {
+			return false, s.neverQuiet(took)
+		}
+		if s.charge(took) {
+			return false, nil
 		}
 	}
-}
-
-// business is what is known while the programs do not come to rest.
-type business struct {
-	began   time.Duration // by the wall clock
-	charged time.Duration // likewise, when time went on last nevertheless
 }
 
 const (
 	spinningFor = 500 * time.Millisecond // a thread that runs so long may wait for one that was woken
 	spinsAgain  = 5 * time.Millisecond   // or only so long, of a process that is known for it
 	computesFor = 2 * time.Second        // computing longer without a wait is charged
-	stepCharged = 2 * time.Millisecond   // as so much time
+	stepCharged = 2 * time.Millisecond   // as so much time, and from then on at once
 )
 
-// impatient deals with programs that do not come to rest: what was woken is let go beside
-// them; a thread that only computes is charged time; and what stands in a way that no time
-// helps ends the match.
-func (s *Supervisor) impatient() error {
-	now := wallNow()
-	if now-s.busy.began < spinsAgain {
-		return nil
-	}
-	if now-s.busy.began > s.options.Patient {
-		return s.neverQuiet(now - s.busy.began)
-	}
+// letSpinnersMeet lets those go that were woken, beside a thread of their process that runs and
+// may wait for them by running.
+func (s *Supervisor) letSpinnersMeet(took time.Duration) {
 	for _, p := range s.processes {
-		if p.gone || p.held == 0 || now-s.busy.began < spinningFor && !p.spins {
+		if p.gone || p.held == 0 || took < spinsAgain || took < spinningFor && !p.spins {
 			continue
 		}
 		for _, t := range p.threads {
@@ -227,33 +223,55 @@ func (s *Supervisor) impatient() error {
 			}
 		}
 	}
-	bound := computesFor
-	for _, p := range s.processes {
-		if !p.gone && p.active && p.charged > 0 { // it is known for it
-			bound = stepCharged
-		}
-	}
-	if now-max(s.busy.began, s.busy.charged) < bound || len(s.executing) > 0 {
-		return nil
+}
+
+// charge decides whether a program only computes, so that time has to go on for the others.
+func (s *Supervisor) charge(took time.Duration) bool {
+	if took < stepCharged || len(s.executing) > 0 {
+		return false
 	}
 	var who *proc
 	for _, p := range s.processes {
-		if !p.gone && p.active && p.started {
-			if c := used(p.pid); c > p.usedBefore+int64(time.Millisecond) && (who == nil || c-p.usedBefore > used(who.pid)-who.usedBefore) {
-				who = p
-			}
+		if !p.gone && p.active && p.started && (took >= computesFor || p.charged > 0) && s.computes(p) {
+			who = p
 		}
 	}
 	if who == nil {
-		return nil
+		return false
 	}
 	who.charged++
 	s.report.Charged++
-	s.busy.began = now // it has been dealt with: time goes on
-	s.busy.charged = now
-	s.remark("%s computes without waiting: time goes on for it nevertheless, and such a match need not repeat", who.name)
-	_, err := s.advance(s.now + stepCharged)
-	return err
+	s.remark("%s computes without waiting: time goes on nevertheless", who.name)
+	return true
+}
+
+// computes reports whether a thread of a process runs.
+func (s *Supervisor) computes(p *proc) bool {
+	for _, t := range p.threads {
+		if t.gone || t.hold != nil {
+			continue
+		}
+		stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/stat", p.pid, t.tid))
+		if err == nil && stateOf(stat) == 'R' {
+			return true
+		}
+	}
+	return false
+}
+
+// goOn lets a little time pass beside a program that computes, and happen what happens in it.
+func (s *Supervisor) goOn(t time.Duration) (bool, error) {
+	until := min(t, s.now+stepCharged)
+	s.beside = true
+	defer func() { s.beside = false }()
+	const most = 10000 // things in one step; beyond that some of them make each other
+	for range most {
+		s.drain(0)
+		if done, err := s.step(until); err != nil || done {
+			break
+		}
+	}
+	return s.now >= t, s.failure
 }
 
 // step lets exactly one thing happen; everything waits. It reports whether nothing more
@@ -368,12 +386,12 @@ func (s *Supervisor) advance(t time.Duration) (bool, error) {
 	first := s.next()
 	at := max(min(first.at, t), s.now)
 	if at > s.now {
-		if !s.unmoved() {
+		if !s.beside && !s.unmoved() {
 			return false, nil
 		}
 		s.setTime(at)
 		s.report.Jumps++
-		if !s.unmoved() { // too late: time has moved under a program that ran
+		if !s.beside && !s.unmoved() { // too late: time has moved under a program that ran
 			s.report.Wrong++
 			s.happened('!', nil, 0)
 		}

@@ -88,8 +88,12 @@ func script(t *testing.T, language, ending, text string) []string {
 	return []string{path, file}
 }
 
+// compiled is a program in C, of a file in testdata or of a text.
 func compiled(t *testing.T, text string, flags ...string) []string {
 	t.Helper()
+	if file, err := os.ReadFile(filepath.Join("testdata", text)); err == nil {
+		text = string(file)
+	}
 	if _, err := exec.LookPath("gcc"); err != nil {
 		t.Skip("there is no gcc here")
 	}
@@ -178,6 +182,44 @@ func tidy(lines []string) (list []string) {
 			continue
 		}
 		list = append(list, fmt.Sprintf("%s %s", d.Round(100*time.Millisecond), rest))
+	}
+	return list
+}
+
+func TestEveryWayToWaitTakesVirtualTime(t *testing.T) {
+	want, err := os.ReadFile("testdata/waits.want")
+	require.NoError(t, err)
+	run := compiled(t, "waits.c")
+	draws := map[uint64]string{}
+	for _, seed := range []uint64{1, 1, 2} {
+		alone(t, seed, func(s *stage) {
+			s.start("waits", run...)
+			s.run(30 * time.Second)
+			var said strings.Builder
+			for _, l := range s.lines {
+				_, text, _ := strings.Cut(l, ": ")
+				if drawn, is := strings.CutPrefix(text, "random "); is {
+					if before, again := draws[seed]; again {
+						assert.Equal(t, before, drawn, "the same seed draws the same")
+					}
+					draws[seed] = drawn
+					continue
+				}
+				said.WriteString(text + "\n")
+			}
+			assert.Equal(t, string(want), said.String())
+			assert.Equal(t, []string{"waits: exit status 0"}, bare(s.exits))
+			assert.Zero(t, s.Report().Wrong)
+		})
+	}
+	assert.NotEqual(t, draws[1], draws[2], "another seed draws otherwise")
+}
+
+// bare leaves the times of lines out.
+func bare(lines []string) (list []string) {
+	for _, l := range lines {
+		_, text, _ := strings.Cut(l, " ")
+		list = append(list, text)
 	}
 	return list
 }
