@@ -90,7 +90,7 @@ match was cut short or a client was not compared; 130 interrupted.`,
 		{"look", "Look", []*cobra.Command{showCommand(), logsCommand(), reportCommand()}},
 		{"rare", "Rare failures", []*cobra.Command{huntCommand(), replayCommand(), whyCommand(), shrinkCommand()}},
 		{"measure", "Measure", []*cobra.Command{sweepCommand(), compareCommand(), costCommand()}},
-		{"set-up", "Set up", []*cobra.Command{linksCommand(), manCommand(), versionCommand(), guardCommand(), standInCommand()}},
+		{"set-up", "Set up", []*cobra.Command{machineCommand(), linksCommand(), manCommand(), versionCommand(), guardCommand(), standInCommand()}},
 		{"itself", "The demo game, and this tool itself", []*cobra.Command{faultsCommand(), demoPrograms(), selftestCommand()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title + ":"})

@@ -35,7 +35,9 @@ Exits with 0 if every step passed, 3 if one failed.`,
 			if err != nil {
 				return err
 			}
-			p.Clock = plan.Wall
+			if !p.Build.Given() {
+				p.Clock = plan.Wall
+			}
 			text := report.NewText(c.OutOrStdout())
 			steps := []match.Step{}
 			ok, err := match.Preflight(c.Context(), p, wallOptions(), func(s match.Step) {

@@ -72,7 +72,7 @@ as when another version of the program recorded it.`,
 				fmt.Fprintf(c.OutOrStdout(), "Run folder: %s\n", out)
 			}
 			if followed.Clock == plan.Virtual && !followed.Same {
-				return failed(errors.New("the match was not the same; was it recorded by another version of this program?"))
+				return failed(notTheSame(recording.Plan))
 			}
 			if r.Ending.How == ending.Stopped { // as it was recorded
 				return quiet(codeOf(r.Verdict.Outcome))
@@ -84,6 +84,14 @@ as when another version of the program recorded it.`,
 	c.Flags().StringVar(&out, "out", "", "folder to make for the run (default RUNFOLDER-replayed)")
 	c.Flags().BoolVar(&asJSON, "json", false, "print how far it followed as JSON")
 	return c
+}
+
+// notTheSame is the error of a match on the virtual clock that went another way.
+func notTheSame(p *plan.Plan) error {
+	if p.ByPrograms() {
+		return errors.New("the match was not the same; docs/virtual-builds.md has the usual reasons why programs do not repeat")
+	}
+	return errors.New("the match was not the same; was it recorded by another version of this program?")
 }
 
 func whyCommand() *cobra.Command {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -11,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"zitherwheel/internal/campaign/replay"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/output/report"
 	"zitherwheel/internal/plan"
@@ -24,7 +26,7 @@ import (
 func runCommand() *cobra.Command {
 	var seed uint64
 	var out, clock string
-	var asJSON, record, stopAtFirst bool
+	var asJSON, record, stopAtFirst, twice bool
 	var byHand []string
 	c := &cobra.Command{
 		Use:   "run PLAN",
@@ -55,6 +57,9 @@ like a bot's, live and at the end. zwheel show --live looks at the match meanwhi
 			if record && !p.ByPrograms() {
 				return usage("--record keeps what goes over real sockets; add --clock wall")
 			}
+			if twice && p.Clock != plan.Virtual {
+				return usage("--twice: only on the virtual clock is a match the same again; zwheel replay says how closely another follows")
+			}
 			options := wallOptions()
 			options.Record, options.StopAtFirst = record, stopAtFirst
 			if options.ByHand, err = playedByHand(p, byHand); err != nil {
@@ -76,6 +81,11 @@ like a bot's, live and at the end. zwheel show --live looks at the match meanwhi
 				}
 				fmt.Fprintf(c.OutOrStdout(), "Run folder: %s\n", out)
 			}
+			if twice {
+				if err := playTwice(c, out, asJSON); err != nil {
+					return err
+				}
+			}
 			return conclude(c, r)
 		},
 	}
@@ -85,8 +95,32 @@ like a bot's, live and at the end. zwheel show --live looks at the match meanwhi
 	c.Flags().BoolVar(&stopAtFirst, "stop-at-first", false, "end the match two seconds after the first finding is certain")
 	c.Flags().BoolVar(&record, "record", false, "capture all packets with payloads, as packets.pcapng (wall clock)")
 	c.Flags().StringArrayVar(&byHand, "by-hand", nil, "a bot that you play by hand, as NAME or NAME:PORT for the port of its address; repeat for more")
+	c.Flags().BoolVar(&twice, "twice", false, "play it once more and say whether it was the same (virtual clock)")
 	c.Flags().BoolVar(&asJSON, "json", false, "print findings.json instead of text")
 	return c
+}
+
+// playTwice plays the match of a run folder once more, and says whether it was the same.
+func playTwice(c *cobra.Command, folder string, silent bool) error {
+	recording, err := loadRecording(c, folder)
+	if err != nil {
+		return err
+	}
+	again, err := freePath(filepath.Clean(folder) + "-again")
+	if err != nil {
+		return failed(err)
+	}
+	followed, _, err := recording.Again(c.Context(), &replay.Lab{Wall: wallOptions()}, again, wallOptions())
+	if err != nil {
+		return failed(err)
+	}
+	if !silent {
+		report.NewText(c.OutOrStdout()).Followed(followed)
+	}
+	if !followed.Same {
+		return failed(notTheSame(recording.Plan))
+	}
+	return nil
 }
 
 // playedByHand are the bots that somebody plays by hand, and the ports for their clients.

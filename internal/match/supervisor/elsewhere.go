@@ -34,6 +34,7 @@ func (s *Supervisor) After(time.Duration, func())              {}
 func (s *Supervisor) Report() Report                           { return Report{} }
 func (s *Supervisor) Run(context.Context, time.Duration) error { return nil }
 func (s *Supervisor) Close() error                             { return nil }
+func (s *Supervisor) Alone() bool                              { return false }
 func (s *Supervisor) Port() uint16                             { return 0 }
 func (s *Supervisor) Listen() (*Listener, error)               { return nil, net.ErrClosed }
 

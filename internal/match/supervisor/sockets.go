@@ -35,6 +35,9 @@ func (s *Supervisor) loopbackOnly() bool {
 	return unix.IoctlIfreq(fd, unix.SIOCSIFFLAGS, request) == nil
 }
 
+// Alone reports whether its programs have a network of their own.
+func (s *Supervisor) Alone() bool { return s.alone }
+
 // Ports are chosen from places of so many each, below those that the kernel gives by itself.
 const (
 	firstPort  = 12000

@@ -15,7 +15,8 @@ import (
 func (t *Text) Followed(f *replay.Followed) {
 	switch {
 	case f.Clock == plan.Virtual && f.Same:
-		fmt.Fprintf(t.w, "%s   %s lines in %d files are the same\n", t.colour("2", "THE SAME MATCH"), Number(f.Lines), f.Files)
+		fmt.Fprintf(t.w, "%s   %s lines in %d files are the same%s\n", t.colour("2", "THE SAME MATCH"), Number(f.Lines), f.Files,
+			map[string]string{"same": ", and the programs woke and waited in the same order", "differs": ": all that shows; inside, the programs woke and waited in another order"}[f.Inside])
 		return
 	case f.Clock == plan.Virtual:
 		fmt.Fprintf(t.w, "%s   %s\n", t.colour("1", "NOT THE SAME MATCH"), f.Differs)
