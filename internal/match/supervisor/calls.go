@@ -273,7 +273,11 @@ func (c *call) random() {
 func (c *call) become() {
 	tid := c.thread.tid
 	if !c.traced[tid] {
-		if _, _, e := unix.RawSyscall6(unix.SYS_PTRACE, unix.PTRACE_SEIZE, uintptr(tid), 0, stopAtExec, 0, 0); e != 0 {
+		_, _, e := unix.RawSyscall6(unix.SYS_PTRACE, unix.PTRACE_SEIZE, uintptr(tid), 0, stopAtExec, 0, 0)
+		if e == unix.ESRCH { // it was killed meanwhile
+			return
+		}
+		if e != 0 {
 			c.failure = &RefusedError{"a program cannot be traced", e}
 			c.pass()
 			return
@@ -286,6 +290,9 @@ func (c *call) become() {
 			flags, source, number, newest uint32
 		}{id: c.id, source: uint32(c.pages.file)}
 		fd, _, e := unix.RawSyscall(unix.SYS_IOCTL, uintptr(c.listener), notifyAddFd, uintptr(unsafe.Pointer(&add)))
+		if e == unix.ENOENT { // a signal came meanwhile: it will ask again, or is gone
+			return
+		}
 		if e != 0 {
 			c.failure = &RefusedError{"a program cannot be handed a file", e}
 			c.pass()
