@@ -69,7 +69,7 @@ func TestWhatIsWrongWithABuildIsSaid(t *testing.T) {
 	for _, c := range []struct{ text, message string }{
 		{"game: {name: pond}\n" + bots, `p.yaml: game: "pond" is no demo game of ours; say how it is started under build, or write name: hillfold`},
 		{"build: {server: {run: a}}\n" + bots, "p.yaml: build: it says nothing of clients; say under client how one is run"},
-		{"build: {client: {run: a}}\n" + bots, "p.yaml: clock: a build of its own runs on the wall clock; write clock: wall"},
+		{"reference: fern\nbuild: {attach: '127.0.0.1:7000', client: {run: a}}\n" + bots, "p.yaml: clock: a server that runs already (attach:) is on the wall clock; write clock: wall"},
 		{"clock: wall\ngame: {name: pond}\nbuild: {client: {run: a}}\n" + bots + rules, "p.yaml: build: the server is one of three: server: with run:, attach: with the address of one that runs, or game: host: with the name of a bot"},
 		{"clock: wall\ngame: {name: pond, host: fern}\nbuild: {client: {run: a}}\n" + bots + rules, "p.yaml: build: fern is the host, so say under host how it is run"},
 		{"clock: wall\ngame: {name: pond}\nbuild: {server: {run: a}, client: {run: b}}\nalign: tick\n" + bots, "p.yaml: watch: there are no rules, so nothing would be compared; say which fields are to agree, see docs/integrating.md. If no program tells a trace yet, write trace: none under server and client: the match is then judged by its logs"},
