@@ -41,9 +41,10 @@ func init() {
 		unix.SYS_FUTEX: (*call).futex, unix.SYS_FUTEX_WAITV: (*call).futexes,
 		unix.SYS_EPOLL_WAIT: (*call).epoll, unix.SYS_EPOLL_PWAIT: (*call).epoll, unix.SYS_EPOLL_PWAIT2: (*call).epoll,
 		unix.SYS_POLL: (*call).poll, unix.SYS_PPOLL: (*call).poll, unix.SYS_SELECT: (*call).choose, unix.SYS_PSELECT6: (*call).choose,
-		unix.SYS_RT_SIGTIMEDWAIT: (*call).awaitSignal,
-		unix.SYS_GETRANDOM:       (*call).random,
-		unix.SYS_EXECVE:          (*call).become, unix.SYS_EXECVEAT: (*call).become,
+		unix.SYS_RT_SIGTIMEDWAIT:   (*call).awaitSignal,
+		unix.SYS_GETRANDOM:         (*call).random,
+		unix.SYS_SCHED_GETAFFINITY: (*call).processors,
+		unix.SYS_EXECVE:            (*call).become, unix.SYS_EXECVEAT: (*call).become,
 		unix.SYS_CLONE: (*call).split, unix.SYS_CLONE3: (*call).split, unix.SYS_FORK: (*call).split, unix.SYS_VFORK: (*call).split,
 		unix.SYS_EXIT_GROUP: (*call).exit,
 		unix.SYS_KILL:       (*call).signal, unix.SYS_TKILL: (*call).signal, unix.SYS_TGKILL: (*call).signal,
@@ -134,6 +135,7 @@ type hold struct {
 	value    int64  // and what it returns then
 	errno    int32
 
+	asleep  bool          // it has been seen asleep since: it asks before it is
 	watched []unix.PollFd // duplicates of what it waits for
 	ready   bool          // something of that is ready, perhaps
 	signals uint64        // or one of these signals
@@ -266,6 +268,21 @@ func (c *call) random() {
 		}
 	}
 	c.give(int64(n))
+}
+
+// processors says that there is one processor: where computing takes no time, more are good for
+// nothing, and runtimes that know of one divide their work less by chance.
+func (c *call) processors() {
+	const word = 8
+	if c.args[1] < word {
+		c.fail(unix.EINVAL)
+		return
+	}
+	if !pokeWord(c.process.pid, c.args[2], 1) {
+		c.fail(unix.EFAULT)
+		return
+	}
+	c.give(word)
 }
 
 // become lets a thread become another program; it stops as soon as it is one, to be patched.

@@ -84,7 +84,7 @@ func (s *Supervisor) asleep(p *proc) bool {
 		if t.gone {
 			continue
 		}
-		if t.hold != nil && !p.suspect {
+		if t.hold != nil && t.hold.asleep && !p.suspect {
 			continue
 		}
 		n, err := unix.Pread(t.where, buffer[:], 0)
@@ -97,11 +97,12 @@ func (s *Supervisor) asleep(p *proc) bool {
 			return false
 		}
 		if t.hold != nil {
-			if s.stillHeld(t.hold) {
-				continue
+			if p.suspect && !s.stillHeld(t.hold) {
+				s.drop(t.hold) // a signal broke it
+				return false
 			}
-			s.drop(t.hold) // a signal broke it
-			return false
+			t.hold.asleep = true
+			continue
 		}
 		if n > 5 && string(buffer[:5]) == "futex" {
 			continue
