@@ -100,6 +100,7 @@ func (s *Supervisor) handle(listener int, n *notification) {
 	}
 	t.due = never
 	delete(s.executing, int(n.tid)) // it has not become another program
+	delete(s.splitting, int(n.tid)) // or made another thread
 	s.order++
 	c := &call{Supervisor: s, listener: listener, id: n.id, thread: t, process: t.process, nr: int(n.nr), args: n.args, order: s.order}
 	if handle := handlers[c.nr]; handle != nil {
@@ -289,17 +290,8 @@ func (c *call) processors() {
 // The clock page is put into its hands before.
 func (c *call) become() {
 	tid := c.thread.tid
-	if !c.traced[tid] {
-		_, _, e := unix.RawSyscall6(unix.SYS_PTRACE, unix.PTRACE_SEIZE, uintptr(tid), 0, stopAtExec, 0, 0)
-		if e == unix.ESRCH { // it was killed meanwhile
-			return
-		}
-		if e != 0 {
-			c.failure = &RefusedError{"a program cannot be traced", e}
-			c.pass()
-			return
-		}
-		c.traced[tid] = true
+	if !c.trace() {
+		return
 	}
 	if c.process.passedFd < 0 {
 		add := struct {
@@ -321,9 +313,34 @@ func (c *call) become() {
 	c.pass()
 }
 
-// split makes a thread or a process, which is found when all are next looked at.
+// trace has a thread stop when it becomes another program, or has made a thread or a process. It
+// reports false if the call is not to be gone on with.
+func (c *call) trace() bool {
+	tid := c.thread.tid
+	if c.traced[tid] {
+		return true
+	}
+	_, _, e := unix.RawSyscall6(unix.SYS_PTRACE, unix.PTRACE_SEIZE, uintptr(tid), 0, stopAtExec|stopAtSplit, 0, 0)
+	if e == unix.ESRCH { // it was killed meanwhile
+		return false
+	}
+	if e != 0 {
+		c.failure = &RefusedError{"a program cannot be traced", e}
+		c.pass()
+		return false
+	}
+	c.traced[tid] = true
+	return true
+}
+
+// split makes a thread or a process. What is new does not run beside who has made it: it begins
+// when everything waits.
 func (c *call) split() {
+	if !c.trace() {
+		return
+	}
 	c.process.unlisted = true
+	c.splitting[c.thread.tid] = true
 	c.pass()
 }
 

@@ -45,6 +45,10 @@ const (
 	anyChild       = 0x40000000 // __WALL
 	ofThisThread   = 0x20000000 // __WNOTHREAD
 	stopAtExec     = 0x10       // PTRACE_O_TRACEEXEC
+	stopAtSplit    = 2 | 4 | 8  // PTRACE_O_TRACEFORK, TRACEVFORK, TRACECLONE
+	eventFork      = 1
+	eventVfork     = 2
+	eventClone     = 3
 	eventExec      = 4
 	eventStop      = 128
 	never          = time.Duration(math.MaxInt64)

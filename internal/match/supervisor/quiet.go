@@ -17,7 +17,7 @@ import (
 // Where a thread waits is read from wchan, which unlike /proc/TID/syscall says 0 of one that
 // is being woken on another processor at this moment.
 func (s *Supervisor) quiet() bool {
-	if len(s.executing) > 0 {
+	if len(s.executing)+len(s.splitting) > 0 {
 		return false
 	}
 	for _, p := range s.processes {
@@ -81,7 +81,7 @@ func (s *Supervisor) asleep(p *proc) bool {
 	var buffer [mostDescribed]byte
 	p.outside = false
 	for _, t := range p.threads {
-		if t.gone {
+		if t.gone || t.unborn {
 			continue
 		}
 		if t.hold != nil && t.hold.asleep && !p.suspect {

@@ -64,9 +64,11 @@ type Supervisor struct {
 	programs  []*Program
 	threads   map[int]*thread // by number
 	executing map[int]bool    // threads that are about to become another program
+	splitting map[int]bool    // and those about to make another thread or process
 	traced    map[int]bool
-	ready     int // an epoll set of what held threads wait for
-	said      int // an epoll set of what programs say
+	hasty     map[int]bool // threads that are to begin as soon as they are stopped at their beginning
+	ready     int          // an epoll set of what held threads wait for
+	said      int          // an epoll set of what programs say
 	pages     pages
 	vdso      map[string]uint64
 	order     uint64 // of calls
@@ -84,7 +86,7 @@ type Supervisor struct {
 // New makes a supervisor. The goroutine stays on its thread, and that thread ends with it.
 func New(o Options) (*Supervisor, error) {
 	runtime.LockOSThread()
-	s := &Supervisor{options: o, threads: map[int]*thread{}, executing: map[int]bool{}, traced: map[int]bool{}}
+	s := &Supervisor{options: o, threads: map[int]*thread{}, executing: map[int]bool{}, splitting: map[int]bool{}, traced: map[int]bool{}, hasty: map[int]bool{}}
 	if s.options.Patient == 0 {
 		s.options.Patient = 30 * time.Second
 	}
@@ -169,7 +171,7 @@ func (s *Supervisor) Run(ctx context.Context, t time.Duration) error {
 func (s *Supervisor) settle(ctx context.Context) (quiet bool, err error) {
 	began := wallNow()
 	for round := 0; ; round++ {
-		if len(s.executing) > 0 || round%16 == 15 {
+		if len(s.executing)+len(s.splitting) > 0 || round%16 == 15 {
 			s.reap()
 		}
 		s.drain(0)
@@ -317,6 +319,9 @@ func (s *Supervisor) letGo() bool {
 		}
 		for _, t := range p.threads {
 			switch h := t.hold; {
+			case t.unborn:
+				s.bear(t)
+				return true
 			case h == nil:
 			case h.woken:
 				s.release(h, 'w', h.wokenValue, 0)

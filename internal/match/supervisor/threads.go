@@ -58,6 +58,7 @@ type thread struct {
 	stat    int // its stat file, or -1
 	hold    *hold
 	gone    bool
+	unborn  bool // it is stopped at its beginning
 
 	due    time.Duration // what it waits for in the kernel is given up then
 	usedAt int64         // unless it has run since
@@ -234,21 +235,68 @@ func (s *Supervisor) reap() {
 		if err != nil || pid <= 0 {
 			return
 		}
+		event := 0
+		if status.Stopped() {
+			event = int(status) >> 16
+		}
 		switch {
-		case status.Stopped() && int(status)>>16 == eventExec:
+		case event == eventExec:
 			s.becameProgram(pid)
-		case status.Stopped() && int(status)>>16 == eventStop:
+		case event == eventFork || event == eventVfork || event == eventClone:
+			s.hasSplit(pid, event)
+		case event == eventStop && !s.traced[pid]:
+			s.stopped(pid)
+		case event == eventStop:
 			_ = unix.PtraceCont(pid, 0) // it may be gone
 		case status.Stopped():
 			_ = unix.PtraceCont(pid, int(status.StopSignal()))
 		case status.Exited() || status.Signaled():
 			delete(s.executing, pid)
+			delete(s.splitting, pid)
 			delete(s.traced, pid)
 			if p := s.processOf(pid); p != nil {
 				s.end(p, status)
 			}
 		}
 	}
+}
+
+// hasSplit takes in that a thread has made another, or a process. Who waits until that has become
+// another program (vfork) lets it begin at once.
+func (s *Supervisor) hasSplit(tid, event int) {
+	made, err := unix.PtraceGetEventMsg(tid)
+	delete(s.splitting, tid)
+	delete(s.traced, tid)
+	_ = unix.PtraceDetach(tid) // if it is gone, so it is
+	if err != nil || event != eventVfork {
+		return
+	}
+	if t := s.threads[int(made)]; t != nil && t.unborn {
+		s.bear(t)
+	} else {
+		s.hasty[int(made)] = true
+	}
+}
+
+// stopped takes in that a thread that was made is stopped at its beginning.
+func (s *Supervisor) stopped(tid int) {
+	t := s.threadOf(tid)
+	t.unborn = true
+	t.process.held++
+	if s.hasty[tid] {
+		delete(s.hasty, tid)
+		s.bear(t)
+	}
+}
+
+// bear lets a thread begin.
+func (s *Supervisor) bear(t *thread) {
+	t.unborn = false
+	t.process.held--
+	t.process.active = true
+	s.report.Wakes++
+	s.happened('b', t, 0)
+	_ = unix.PtraceDetach(t.tid) // if it is gone, so it is
 }
 
 // chance is where the random bytes of a process come from: SplitMix64 (Steele, Lea and Flood, 2014).
