@@ -14,6 +14,7 @@ import (
 	"zitherwheel/internal/match/process"
 	"zitherwheel/internal/match/supervisor"
 	"zitherwheel/internal/network/relay"
+	"zitherwheel/internal/plan"
 	"zitherwheel/internal/verdict/metrics"
 )
 
@@ -31,7 +32,7 @@ type supervisedStage struct {
 var firstDay = time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 
 func newSupervisedStage(m *buildMatch, every time.Duration) (*supervisedStage, error) {
-	s, err := supervisor.New(supervisor.Options{Seed: m.plan.Seed, Zero: firstDay})
+	s, err := supervisor.New(supervisor.Options{Seed: m.plan.Seed, Zero: firstDay, OneThread: m.build.Threads != plan.ManyThreads})
 	if err != nil {
 		return nil, err
 	}

@@ -19,7 +19,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 )
 
-// Build says how the game build under test is brought up, for the wall clock.
+// Build says how the game build under test is brought up.
 // The zero value is the demo game's own.
 type Build struct {
 	Folder      string            // working folder of the programs, absolute
@@ -33,7 +33,14 @@ type Build struct {
 	Heading     string     // the field that tells where it faces, in degrees counter-clockwise from the first axis; may be ""
 	Area        [2]float64 // size of the ground that bots roam, around the origin
 	ControlRate int        // control lines a second at most
+	Threads     string     // of one program on the virtual clock, how many may run at a time: OneThread or ManyThreads
 }
+
+// How many threads of a program may run at a time on the virtual clock.
+const (
+	OneThread   = "one"
+	ManyThreads = "many"
+)
 
 // Given reports whether the plan names a build.
 func (b *Build) Given() bool { return len(b.Client.Run) > 0 }
@@ -112,7 +119,7 @@ func defaultProgram(drive string, ready time.Duration) Program {
 
 func defaultBuild() Build {
 	return Build{Server: defaultProgram(NoDrive, 15*time.Second), Client: defaultProgram(InputDrive, 15*time.Second),
-		Host: defaultProgram(InputDrive, 15*time.Second), Place: []string{"x", "y"}, Area: [2]float64{100, 100}, ControlRate: 20}
+		Host: defaultProgram(InputDrive, 15*time.Second), Place: []string{"x", "y"}, Area: [2]float64{100, 100}, ControlRate: 20, Threads: OneThread}
 }
 
 func (p *Plan) buildKey() key {
@@ -129,6 +136,7 @@ func (p *Plan) buildKey() key {
 		textKey("heading", &b.Heading),
 		areaKey(&b.Area),
 		wholeKey("control-rate", &b.ControlRate, 1, 240),
+		wordKey("threads", &b.Threads, []string{OneThread, ManyThreads}),
 	}
 	k := nestedKey("build", keys)
 	write := k.write

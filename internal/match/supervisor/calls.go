@@ -142,6 +142,8 @@ type hold struct {
 	signals uint64        // or one of these signals
 
 	futexes    []uint64 // addresses
+	shared     bool     // of the first, that it may be in memory that processes share
+	expected   uint32   // and what was in it
 	woken      bool
 	wokenValue int64
 }

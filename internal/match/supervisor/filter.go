@@ -11,8 +11,9 @@ import (
 
 // filter is the program that the kernel runs at each system call of a supervised process:
 // it lets most pass, and has the supervisor told of those that wait for time, read a clock,
-// draw chance, make processes, or name ports. See seccomp(2) and bpf(4).
-func filter() []unix.SockFilter {
+// draw chance, make processes, or name ports. With all, also of waits for memory without a limit,
+// so that one thread of a process runs at a time. See seccomp(2) and bpf(4).
+func filter(all bool) []unix.SockFilter {
 	const (
 		pass   = unix.SECCOMP_RET_ALLOW
 		notify = unix.SECCOMP_RET_USER_NOTIF
@@ -44,10 +45,17 @@ func filter() []unix.SockFilter {
 	}
 
 	// Those that come most often first. Of futex the waits with a time-out and all that wakes.
-	call(unix.SYS_FUTEX,
-		low(1), and(127),
-		is(futexWake, 9, 0), is(futexWakeBits, 8, 0), is(futexRequeue, 7, 0), is(futexCompareRequeue, 6, 0), is(futexWakeOp, 5, 0),
-		low(3), is(0, 0, 3), high(3), is(0, 0, 1), end(pass), end(notify))
+	if all {
+		call(unix.SYS_FUTEX,
+			low(1), and(127),
+			is(futexWait, 8, 0), is(futexWaitBits, 7, 0), is(futexWake, 6, 0), is(futexWakeBits, 5, 0), is(futexRequeue, 4, 0), is(futexCompareRequeue, 3, 0), is(futexWakeOp, 2, 0),
+			end(pass), end(pass), end(notify))
+	} else {
+		call(unix.SYS_FUTEX,
+			low(1), and(127),
+			is(futexWake, 9, 0), is(futexWakeBits, 8, 0), is(futexRequeue, 7, 0), is(futexCompareRequeue, 6, 0), is(futexWakeOp, 5, 0),
+			low(3), is(0, 0, 3), high(3), is(0, 0, 1), end(pass), end(notify))
+	}
 	call(unix.SYS_EPOLL_WAIT, unlessZero(3)...)
 	call(unix.SYS_EPOLL_PWAIT, unlessZero(3)...)
 	call(unix.SYS_POLL, unlessZero(2)...)

@@ -23,6 +23,7 @@ const (
 	futexWakeBits       = 10
 
 	futexOperation = 127
+	futexPrivate   = 128 // it is not in memory that processes share
 	futexDate      = 256 // the deadline is a date
 )
 
@@ -42,6 +43,11 @@ func (c *call) futex() {
 }
 
 func (c *call) waitFor(absolute bool) {
+	shared := c.args[1]&futexPrivate == 0
+	if shared && c.args[3] == 0 { // others may wake it, also the kernel when a thread ends
+		c.pass()
+		return
+	}
 	var value [4]byte
 	if !peek(c.process.pid, c.args[0], value[:]) {
 		c.pass()
@@ -51,23 +57,34 @@ func (c *call) waitFor(absolute bool) {
 		c.fail(unix.EAGAIN)
 		return
 	}
-	d, _ := peekSpan(c.process.pid, c.args[3], time.Nanosecond)
-	h := c.held(c.now + d)
-	if absolute {
-		h.deadline = c.when(d, c.args[1]&futexDate != 0)
+	h := c.held(never)
+	if c.args[3] != 0 {
+		d, _ := peekSpan(c.process.pid, c.args[3], time.Nanosecond)
+		h.deadline = c.now + d
+		if absolute {
+			h.deadline = c.when(d, c.args[1]&futexDate != 0)
+		}
 	}
 	h.futexes, h.errno = []uint64{c.args[0]}, -int32(unix.ETIMEDOUT)
+	h.shared, h.expected = shared, uint32(c.args[2])
 	c.keep(h)
+}
+
+// wakeJoining wakes those that wait, with a limit, for what the kernel changes when a thread ends.
+func (p *proc) wakeJoining() {
+	for _, t := range p.threads {
+		var value [4]byte
+		if h := t.hold; h != nil && h.shared && peek(p.pid, h.futexes[0], value[:]) && binary.LittleEndian.Uint32(value[:]) != h.expected {
+			h.woken = true
+		}
+	}
 }
 
 // futexes is futex_waitv: a wait for any of several.
 func (c *call) futexes() {
 	const entry, most = 24, 128
 	n := int(c.args[1])
-	if c.args[3] == 0 || n < 1 || n > most {
-		if c.args[3] == 0 && n >= 1 && n <= most {
-			c.remark("%s waits for several locks at once without a limit: one with a limit that is woken by the same may wake late", c.process.name)
-		}
+	if n < 1 || n > most {
 		c.pass()
 		return
 	}
@@ -76,8 +93,11 @@ func (c *call) futexes() {
 		c.pass()
 		return
 	}
-	d, _ := peekSpan(c.process.pid, c.args[3], time.Nanosecond)
-	h := c.held(c.when(d, c.args[4] == unix.CLOCK_REALTIME))
+	h := c.held(never)
+	if c.args[3] != 0 {
+		d, _ := peekSpan(c.process.pid, c.args[3], time.Nanosecond)
+		h.deadline = c.when(d, c.args[4] == unix.CLOCK_REALTIME)
+	}
 	h.errno = -int32(unix.ETIMEDOUT)
 	for i := range n {
 		want, at := binary.LittleEndian.Uint64(list[i*entry:]), binary.LittleEndian.Uint64(list[i*entry+8:])
@@ -130,9 +150,8 @@ func (c *call) wake(n int64) {
 // sharing are the holds at an address, also those of other processes if the memory is shared:
 // where it lies in them is not known, so those of forks are taken to be at the same place.
 func (c *call) sharing(at uint64) []*hold {
-	const private = 128
 	list := c.process.heldAt(at)
-	if c.args[1]&private == 0 {
+	if c.args[1]&futexPrivate == 0 {
 		for _, p := range c.processes {
 			if p != c.process && !p.gone && p.page == c.process.page {
 				list = append(list, p.heldAt(at)...)

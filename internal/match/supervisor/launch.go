@@ -20,9 +20,15 @@ const launcherName = "zwheel: becomes a supervised program"
 func init() {
 	if os.Args[0] == launcherName {
 		runtime.LockOSThread()
-		become(os.Args[1], os.Args[2:])
+		become(os.Args[1] == oneThread, os.Args[2], os.Args[3:])
 	}
 }
+
+// What a launcher is told first of its program: whether one of its threads runs at a time.
+const (
+	oneThread   = "one thread"
+	manyThreads = "many threads"
+)
 
 const (
 	launcherSocket = 3 // towards the supervisor
@@ -32,7 +38,7 @@ const (
 // become puts the filter in place, gives the supervisor its end of it, and becomes the
 // program. From the filter on only calls are made that it lets pass, until the
 // supervisor has its end.
-func become(path string, args []string) {
+func become(oneThread bool, path string, args []string) {
 	give := func(what string, err error) {
 		fmt.Fprintf(os.Stderr, "zwheel: %s: %v\n", what, err)
 		os.Exit(127)
@@ -47,7 +53,7 @@ func become(path string, args []string) {
 	if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
 		give("giving up privileges to come", err)
 	}
-	list := filter()
+	list := filter(oneThread)
 	program := unix.SockFprog{Len: uint16(len(list)), Filter: &list[0]}
 	where, err := unix.BytePtrFromString(path)
 	if err != nil {

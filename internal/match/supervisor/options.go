@@ -8,7 +8,11 @@ import (
 
 // Options of a supervisor. Seed and Zero matter; the zero value of the others is good.
 type Options struct {
-	Seed    uint64        // what the programs draw from the system follows from it
+	Seed uint64 // what the programs draw from the system follows from it
+	// OneThread lets one thread of a process run at a time, handed on where it waits: what threads that
+	// run side by side would decide by chance is the same every time then.
+	OneThread bool
+
 	Zero    time.Time     // what the programs' clocks that tell the date show at the beginning
 	Patient time.Duration // by the wall clock: how long a program may never wait before the match fails; 0 means 30 s
 }

@@ -143,7 +143,11 @@ func (s *Supervisor) launch(p *Program, path string) (pid, listener int, err err
 	if err != nil {
 		return 0, 0, err
 	}
-	pid, err = syscall.ForkExec(self, append([]string{launcherName, path}, p.spec.Run...), &syscall.ProcAttr{Dir: p.spec.Folder, Env: p.spec.Environment(), Files: files,
+	threads := manyThreads
+	if s.options.OneThread {
+		threads = oneThread
+	}
+	pid, err = syscall.ForkExec(self, append([]string{launcherName, threads, path}, p.spec.Run...), &syscall.ProcAttr{Dir: p.spec.Folder, Env: p.spec.Environment(), Files: files,
 		Sys: &syscall.SysProcAttr{Setpgid: true}})
 	if err != nil {
 		return 0, 0, fmt.Errorf("%s cannot be started: %w", p.spec.Run[0], err)

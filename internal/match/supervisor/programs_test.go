@@ -216,18 +216,20 @@ func TestTheSameProgramsSayTheSameAtTheSameTimes(t *testing.T) {
 			_, _ = syscall.Wait4(pid, nil, 0, nil)
 		}()
 	}
-	const times = 20
+	var inside uint64
+	const times = 10
 	for i := range times {
-		alone(t, 7, func(s *stage) {
+		with(t, Options{Seed: 7, OneThread: true}, func(s *stage) {
 			s.start("a", run...)
 			s.start("b", run...)
 			s.run(3 * time.Second)
 			said := strings.Join(s.lines, "\n")
 			if i == 0 {
-				first = said
+				first, inside = said, s.Report().Internal
 				assert.Len(t, s.lines, 2*(3*12+10+1))
 			}
 			assert.Equal(t, first, said, "run %d", i)
+			assert.Equal(t, inside, s.Report().Internal, "run %d", i)
 			assert.Zero(t, s.Report().Wrong)
 		})
 	}

@@ -33,10 +33,16 @@ type stage struct {
 // alone runs a test on a thread of its own, and skips it where the system refuses.
 func alone(t *testing.T, seed uint64, test func(s *stage)) {
 	t.Helper()
+	with(t, Options{Seed: seed}, test)
+}
+
+func with(t *testing.T, o Options, test func(s *stage)) {
+	t.Helper()
+	o.Zero, o.Patient = zero, 20*time.Second
 	done := make(chan any)
 	go func() {
 		defer func() { done <- recover() }()
-		s, err := New(Options{Seed: seed, Zero: zero, Patient: 20 * time.Second})
+		s, err := New(o)
 		if !assert.NoError(t, err) {
 			return
 		}
@@ -191,8 +197,9 @@ func TestEveryWayToWaitTakesVirtualTime(t *testing.T) {
 	require.NoError(t, err)
 	run := compiled(t, "waits.c")
 	draws := map[uint64]string{}
-	for _, seed := range []uint64{1, 1, 2} {
-		alone(t, seed, func(s *stage) {
+	for _, o := range []Options{{Seed: 1}, {Seed: 1, OneThread: true}, {Seed: 2, OneThread: true}} {
+		seed := o.Seed
+		with(t, o, func(s *stage) {
 			s.start("waits", run...)
 			s.run(30 * time.Second)
 			var said strings.Builder

@@ -196,6 +196,7 @@ func (s *Supervisor) ended(t *thread) {
 	if s.threads[t.tid] == t {
 		delete(s.threads, t.tid)
 	}
+	t.process.wakeJoining()
 }
 
 // end takes in that a process is no more.
