@@ -77,6 +77,7 @@ func become(oneThread bool, path string, args []string) {
 // function gives it no occasion: it lets no signal interrupt it and grows no stack.
 //
 //go:nosplit
+//go:norace
 func handOver(program *unix.SockFprog, path *byte, args, environment **byte) unix.Errno {
 	all, before := ^uint64(0), uint64(0)
 	unix.RawSyscall6(unix.SYS_RT_SIGPROCMASK, unix.SIG_SETMASK, uintptr(unsafe.Pointer(&all)), uintptr(unsafe.Pointer(&before)), 8, 0, 0)
