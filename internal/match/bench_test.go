@@ -3,6 +3,7 @@ package match
 import (
 	"context"
 	"fmt"
+	"os/exec"
 	"path/filepath"
 	"testing"
 
@@ -59,6 +60,39 @@ func BenchmarkBots(b *testing.B) {
 			}
 			things := bots + p.Game.Population
 			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/seconds/float64(bots*things), "ns/sight")
+		})
+	}
+}
+
+// BenchmarkSupervised plays Millpond, a build in JavaScript, on the virtual clock. times_real is how
+// much faster than real time that is.
+func BenchmarkSupervised(b *testing.B) {
+	if _, err := exec.LookPath("node"); err != nil {
+		b.Skip("there is no node here")
+	}
+	if virtual := Machine(context.Background())[0]; !virtual.Has {
+		b.Skip(virtual.What)
+	}
+	for _, clients := range []int{1, 3, 8} {
+		b.Run(fmt.Sprint(clients), func(b *testing.B) {
+			p, err := plan.Load("../../examples/millpond/millpond.yaml")
+			require.NoError(b, err)
+			p.Clock = plan.Virtual
+			p.Bots = p.Bots[:1]
+			for i := 1; i < clients; i++ {
+				another := p.Bots[0]
+				another.Name = fmt.Sprint("duck-", i)
+				p.Bots = append(p.Bots, another)
+			}
+			for b.Loop() {
+				done := make(chan error)
+				go func() { // a supervisor ends the thread that it was made on
+					_, err := Run(context.Background(), p, Options{})
+					done <- err
+				}()
+				require.NoError(b, <-done)
+			}
+			b.ReportMetric(p.Duration.Seconds()*float64(b.N)/b.Elapsed().Seconds(), "times_real")
 		})
 	}
 }
