@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -18,11 +20,11 @@ import (
 )
 
 func learnCommand() *cobra.Command {
-	var server, out string
+	var server, out, clock string
 	var clients []string
 	var although bool
 	c := &cobra.Command{
-		Use:   "learn [RUNFOLDER]...",
+		Use:   "learn [PLAN | RUNFOLDER...]",
 		Short: "Learn watch rules from matches that went right",
 		Long: `Reads runs that are known to be healthy, or traces, and writes the rules by which a match like
 them is judged: for each kind of entity which fields are compared and how, how far off and how late
@@ -30,14 +32,33 @@ clients show them, who sees them, and which events come to whom. Each rule comes
 learned from, as a comment. It writes the part of a plan that says what is watched; read it, edit it,
 and put it into the plan.
 
+Of a plan it plays four matches to learn from: on the plan's links, on a clean and on a bad one, and
+with another seed; on the virtual clock that takes seconds.
+
 Then it judges the same runs by these rules and says what is left: that is suspicious, because a
 mistake that is in a match is not to be learned as normal. Runs on different links, with somebody who
 comes late and somebody who leaves, teach most. A plan of your own build needs no rules to be played.
 A run that its own rules call out of sync is refused, unless you add --although.`,
-		Example: `  zwheel learn runs/clean runs/bad-link --out watch.yaml
+		Example: `  zwheel learn examples/millpond/millpond.yaml --clock virtual --out watch.yaml
+  zwheel learn runs/clean runs/bad-link --out watch.yaml
   zwheel learn --server server.jsonl --client fern=fern.jsonl --client moss=moss.jsonl`,
 		ValidArgsFunction: completeRuns,
 		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 1 && isPlan(args[0]) {
+				p, err := loadPlanOn(args[0], clock)
+				if err != nil {
+					return err
+				}
+				if !p.Build.Given() {
+					return usage("%s: the rules of the demo game are known; play it with zwheel run, and learn from its run folder", args[0])
+				}
+				folders, remove, err := playLessons(c, p)
+				if err != nil {
+					return err
+				}
+				defer remove()
+				args, although = folders, true // by no rules of its own
+			}
 			lessons, err := toLearnFrom(c.Context(), args, server, clients, although)
 			if err != nil {
 				return err
@@ -71,6 +92,7 @@ A run that its own rules call out of sync is refused, unless you add --although.
 			return judgeLearned(c, lessons, l, out)
 		},
 	}
+	c.Flags().StringVar(&clock, "clock", "", "clock to play a plan on: virtual or wall (default the plan's)")
 	c.Flags().StringVar(&server, "server", "", "trace of the server")
 	c.Flags().StringArrayVar(&clients, "client", nil, "trace of a client, as NAME=FILE; repeat for more")
 	c.Flags().StringVar(&out, "out", "", "file to write the rules to (default: they are printed)")
@@ -114,9 +136,17 @@ func toLearnFrom(ctx context.Context, args []string, server string, clients []st
 		if said.Verdict.Outcome == judge.OutOfSync && !although {
 			return nil, usage("%s is out of sync by its own rules (%s); learn from a match that went right, or add --although if the rules are wrong", path, report.Summary(said.Verdict))
 		}
-		list = append(list, taught{path, feed.Run(r, p)})
+		list = append(list, taught{shownAs(path), feed.Run(r, p)})
 	}
 	return list, nil
+}
+
+// shownAs is how a folder is called: one of lessons by its name alone.
+func shownAs(path string) string {
+	if strings.HasPrefix(filepath.Base(filepath.Dir(path)), "zwheel-lessons-") {
+		return filepath.Base(path)
+	}
+	return path
 }
 
 // judgeLearned judges what was learned from by what was learned.

@@ -204,6 +204,9 @@ print(subprocess.run([sys.executable, "-c", "import time; time.sleep(0.3); print
 `
 
 func TestTheSameProgramsSayTheSameAtTheSameTimes(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many runs")
+	}
 	run := script(t, "python3", ".py", busy)
 	first := ""
 	hogs := compiled(t, `int main(void) { for (volatile long i = 0;; i++) ; }`)
@@ -216,7 +219,7 @@ func TestTheSameProgramsSayTheSameAtTheSameTimes(t *testing.T) {
 			_, _ = syscall.Wait4(pid, nil, 0, nil)
 		}()
 	}
-	const times = 10
+	const times = 5
 	for i := range times {
 		with(t, Options{Seed: 7, OneThread: true}, func(s *stage) {
 			s.start("a", run...)
@@ -235,6 +238,9 @@ func TestTheSameProgramsSayTheSameAtTheSameTimes(t *testing.T) {
 
 // A runtime that draws from another source in each of its threads tells which of them did what.
 func TestOneThreadAtATimeLeavesNothingToChance(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many runs")
+	}
 	run := goProgram(t, `package main
 import ("fmt"; "math/rand"; "sync"; "time")
 func main() {
@@ -245,7 +251,7 @@ func main() {
 	all.Wait()
 }`)
 	var first string
-	for i := range 40 {
+	for i := range 20 {
 		with(t, Options{Seed: 3, OneThread: true}, func(s *stage) {
 			s.start("threads", run...)
 			s.run(time.Second)
@@ -311,7 +317,7 @@ func TestSignalsThatWaitAreReadFromAStatusFile(t *testing.T) {
 // Whatever happens to a program while its calls are held, the supervisor goes on.
 func TestProgramsMayEndAtAnyMoment(t *testing.T) {
 	run := script(t, "python3", ".py", busy)
-	for seed := range uint64(12) {
+	for seed := range uint64(6) {
 		alone(t, seed, func(s *stage) {
 			var b bytes.Buffer
 			list := []*Program{s.start("a", run...), s.start("b", run...), s.start("c", run...)}

@@ -136,6 +136,7 @@ for i in range(3):
     print(datetime.datetime.utcnow().strftime("%Y-%m-%dT%H:%M:%S.000Z"), flush=True)
 `)
 		},
+		"c#":        managed,
 		"c":         func(t *testing.T) []string { return compiled(t, sleeper) },
 		"c, static": func(t *testing.T) []string { return compiled(t, sleeper, "-static") },
 		"go": func(t *testing.T) []string {
@@ -229,4 +230,23 @@ func bare(lines []string) (list []string) {
 		list = append(list, text)
 	}
 	return list
+}
+
+// managed is a program in C#, for mono.
+func managed(t *testing.T) []string {
+	t.Helper()
+	if _, err := exec.LookPath("mcs"); err != nil {
+		t.Skip("there is no mono here")
+	}
+	mono, err := exec.LookPath("mono")
+	if err != nil {
+		t.Skip("there is no mono here")
+	}
+	folder := t.TempDir()
+	source, program := filepath.Join(folder, "program.cs"), filepath.Join(folder, "program.exe")
+	require.NoError(t, os.WriteFile(source, []byte(`using System; using System.Threading;
+class P { static void Main() { for (int i = 0; i < 3; i++) { Thread.Sleep(2000); Console.WriteLine(DateTime.UtcNow.ToString("yyyy-MM-ddTHH:mm:ss.000Z")); } } }`), 0o600))
+	out, err := exec.Command("mcs", "-out:"+program, source).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	return []string{mono, program}
 }

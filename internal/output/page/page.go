@@ -72,6 +72,7 @@ type data struct {
 	Thinned  string
 	Plan     string
 	Distrust string
+	Timeless bool // computing took no time
 }
 
 // shown is a figure on the page.
@@ -102,7 +103,7 @@ func Write(w io.Writer, r *view.Review) error {
 		return err
 	}
 	d := data{Style: template.CSS(style), Script: template.JS(script), Title: r.Run.About.Title, Review: r, Summary: report.Summary(r.Verdict),
-		Word: strings.ReplaceAll(string(r.Verdict.Outcome), " ", "-"), Plan: string(planText), World: "null", Distrust: r.Measures.Timing.Distrust(),
+		Word: strings.ReplaceAll(string(r.Verdict.Outcome), " ", "-"), Plan: string(planText), World: "null", Distrust: r.Measures.Timing.Distrust(), Timeless: r.Measures.Timing != nil && r.Measures.Timing.Supervised != nil,
 		Repeat: fmt.Sprintf("zwheel run %s --seed %d", filepath.Join(r.Run.Path, "plan.yaml"), r.Run.About.Seed)}
 	d.Beside = report.Beside(r.Verdict)
 	d.Timeline = drawing(chart.Timeline(r)).SVG
