@@ -46,8 +46,8 @@ func init() {
 		unix.SYS_SCHED_GETAFFINITY: (*call).processors,
 		unix.SYS_EXECVE:            (*call).become, unix.SYS_EXECVEAT: (*call).become,
 		unix.SYS_CLONE: (*call).split, unix.SYS_CLONE3: (*call).split, unix.SYS_FORK: (*call).split, unix.SYS_VFORK: (*call).split,
-		unix.SYS_EXIT_GROUP: (*call).exit,
-		unix.SYS_KILL:       (*call).signal, unix.SYS_TKILL: (*call).signal, unix.SYS_TGKILL: (*call).signal,
+		unix.SYS_EXIT_GROUP: (*call).exit, unix.SYS_SCHED_YIELD: (*call).yield,
+		unix.SYS_KILL: (*call).signal, unix.SYS_TKILL: (*call).signal, unix.SYS_TGKILL: (*call).signal,
 		unix.SYS_BIND: (*call).bind, unix.SYS_CONNECT: (*call).connect, unix.SYS_LISTEN: (*call).listenAt, unix.SYS_SETSOCKOPT: (*call).limit,
 		unix.SYS_TIMERFD_CREATE: (*call).timerFile, unix.SYS_TIMERFD_SETTIME: (*call).setTimerFile, unix.SYS_TIMERFD_GETTIME: (*call).readTimerFile,
 		unix.SYS_ALARM: (*call).alarm, unix.SYS_SETITIMER: (*call).setInterval, unix.SYS_GETITIMER: (*call).readInterval,
@@ -139,6 +139,7 @@ type hold struct {
 	asleep  bool          // it has been seen asleep since: it asks before it is
 	watched []unix.PollFd // duplicates of what it waits for
 	ready   bool          // something of that is ready, perhaps
+	yields  bool          // it goes on when nobody else can
 	signals uint64        // or one of these signals
 
 	futexes    []uint64 // addresses
@@ -287,6 +288,27 @@ func (c *call) processors() {
 	}
 	c.give(word)
 }
+
+// yield holds a thread that lets others run until no other can go on at this moment. One that
+// has done so often waits by running: time passes.
+func (c *call) yield() {
+	t := c.thread
+	if t.yieldedAt != c.now {
+		t.yieldedAt, t.yields = c.now, 0
+	}
+	h := c.held(never)
+	if t.yields++; t.yields > mostYields {
+		t.yields = 0
+		c.report.Spins++
+		h.deadline = c.now + spinStep
+	} else {
+		h.yields = true
+	}
+	c.keep(h)
+}
+
+// mostYields is how often a thread may let others run at one moment before time passes.
+const mostYields = 16
 
 // become lets a thread become another program; it stops as soon as it is one, to be patched.
 // The clock page is put into its hands before.

@@ -265,6 +265,26 @@ func main() {
 	}
 }
 
+// Whoever lets others run, instead of waiting, lets those run that can.
+func TestALoopThatNeverSleepsGoesOnAndRepeats(t *testing.T) {
+	run := compiled(t, "pool.c")
+	var first string
+	for i := range 5 {
+		with(t, Options{Seed: 3, OneThread: true}, func(s *stage) {
+			s.start("engine", run...)
+			s.run(3 * time.Second)
+			said := fmt.Sprintf("%s, inside %x", strings.Join(s.lines, "\n"), s.Report().Internal)
+			if i == 0 {
+				require.Len(t, s.lines, 40)
+				assert.True(t, strings.HasPrefix(s.lines[20], "1s engine: step 21: "), s.lines[20])
+				first = said
+			}
+			assert.Equal(t, first, said, "run %d", i)
+			assert.Zero(t, s.Report().Charged)
+		})
+	}
+}
+
 func TestACallOfWhichNothingIsDoneIsNamed(t *testing.T) {
 	semaphore := compiled(t, `
 #define _GNU_SOURCE

@@ -289,7 +289,26 @@ func (s *Supervisor) step(t time.Duration) (bool, error) {
 		s.stir()
 		return false, nil
 	}
+	if h := s.yielded(); h != nil {
+		s.release(h, 'y', 0, 0)
+		return false, nil
+	}
 	return s.advance(t)
+}
+
+// yielded is the hold of the thread that has let others run for longest, or nil.
+func (s *Supervisor) yielded() (first *hold) {
+	for _, p := range s.processes {
+		if p.gone || p.held == 0 {
+			continue
+		}
+		for _, t := range p.threads {
+			if h := t.hold; h != nil && h.yields && (first == nil || h.order < first.order) {
+				first = h
+			}
+		}
+	}
+	return first
 }
 
 // stir has every process looked at again: something was written to its sockets.

@@ -106,7 +106,7 @@ func compiled(t *testing.T, text string, flags ...string) []string {
 	folder := t.TempDir()
 	source, program := filepath.Join(folder, "program.c"), filepath.Join(folder, "program")
 	require.NoError(t, os.WriteFile(source, []byte(text), 0o600))
-	out, err := exec.Command("gcc", append(append([]string{"-O1", "-o", program, source}, flags...), "-lpthread", "-lrt")...).CombinedOutput()
+	out, err := exec.Command("gcc", append(append([]string{"-O1", "-o", program, source}, flags...), "-lpthread", "-lrt", "-lm")...).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	return []string{program}
 }

@@ -60,6 +60,9 @@ type thread struct {
 	gone    bool
 	unborn  bool // it is stopped at its beginning
 
+	yields    int           // how often it has let others run
+	yieldedAt time.Duration // at this moment
+
 	due    time.Duration // what it waits for in the kernel is given up then
 	usedAt int64         // unless it has run since
 }
