@@ -204,7 +204,7 @@ func play(c *cobra.Command, p *plan.Plan, folder string, options match.Options, 
 	if err != nil {
 		return nil, failed(err)
 	}
-	if p.Clock == plan.Wall {
+	if p.Clock == plan.Wall || r.Played == 0 {
 		return r, nil
 	}
 	took := time.Since(began)

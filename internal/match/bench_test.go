@@ -85,12 +85,8 @@ func BenchmarkSupervised(b *testing.B) {
 				p.Bots = append(p.Bots, another)
 			}
 			for b.Loop() {
-				done := make(chan error)
-				go func() { // a supervisor ends the thread that it was made on
-					_, err := Run(context.Background(), p, Options{})
-					done <- err
-				}()
-				require.NoError(b, <-done)
+				_, err := Run(context.Background(), p, Options{})
+				require.NoError(b, err)
 			}
 			b.ReportMetric(p.Duration.Seconds()*float64(b.N)/b.Elapsed().Seconds(), "times_real")
 		})

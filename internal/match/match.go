@@ -184,11 +184,28 @@ func Run(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
 		}
 	}
 	if p.ByPrograms() {
-		return runBuild(ctx, p, options)
+		var r *Result
+		onItsThread(p, func() { r, err = runBuild(ctx, p, options) })
+		return r, err
 	}
 	m, err := newMatch(p, options)
 	if err != nil {
 		return nil, err
 	}
 	return m.play(ctx)
+}
+
+// onItsThread does what plays a match. A supervisor binds the goroutine that it is made in to a thread,
+// changes what that thread sees of the system, and ends it; so it gets a goroutine of its own.
+func onItsThread(p *plan.Plan, do func()) {
+	if p.Clock == plan.Wall {
+		do()
+		return
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		do()
+	}()
+	<-done
 }

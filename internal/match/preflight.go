@@ -36,6 +36,13 @@ func Preflight(ctx context.Context, p *plan.Plan, options Options, each func(Ste
 	if err := Playable(p); err != nil {
 		return false, err
 	}
+	var ok bool
+	var err error
+	onItsThread(p, func() { ok, err = bringUpStepByStep(ctx, p, options, each) })
+	return ok, err
+}
+
+func bringUpStepByStep(ctx context.Context, p *plan.Plan, options Options, each func(Step)) (bool, error) {
 	m, err := newBuild(p, options)
 	if err != nil {
 		return false, err

@@ -27,6 +27,7 @@ package supervisor
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"hash/fnv"
 	"os"
@@ -86,7 +87,7 @@ type Supervisor struct {
 // New makes a supervisor. The goroutine stays on its thread, and that thread ends with it.
 func New(o Options) (*Supervisor, error) {
 	runtime.LockOSThread()
-	s := &Supervisor{options: o, threads: map[int]*thread{}, executing: map[int]bool{}, splitting: map[int]bool{}, traced: map[int]bool{}, hasty: map[int]bool{}}
+	s := &Supervisor{options: o, placeHeld: -1, threads: map[int]*thread{}, executing: map[int]bool{}, splitting: map[int]bool{}, traced: map[int]bool{}, hasty: map[int]bool{}}
 	if s.options.Patient == 0 {
 		s.options.Patient = 30 * time.Second
 	}
@@ -100,7 +101,10 @@ func New(o Options) (*Supervisor, error) {
 	if err := s.pages.make(); err != nil {
 		return nil, err
 	}
-	return s, s.takePlace()
+	if err := s.takePlace(); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
 }
 
 // Now is the virtual time that has passed since the beginning.
@@ -529,7 +533,7 @@ func (s *Supervisor) Close() error {
 	for _, l := range s.listeners {
 		closeFd(l)
 	}
-	if !s.alone {
+	if s.placeHeld >= 0 {
 		closeFd(s.placeHeld)
 	}
 	closeFd(s.ready)
