@@ -52,6 +52,8 @@ func TestEveryEmitterWritesTheSameLines(t *testing.T) {
 		{"C#", "csharp", [][]string{{"mcs", "-out:" + built + ".exe", "ZwTrace.cs", "Scenario.cs"}, {"mono", built + ".exe"}}},
 		{"JavaScript", "javascript", [][]string{{"node", "scenario.mjs"}}},
 		{"Python", "python", [][]string{{"python3", "-B", "scenario.py"}}},
+		{"Rust", "rust", [][]string{{"rustc", "--edition", "2018", "-D", "warnings", "-o", built + "-rust", "scenario.rs"}, {built + "-rust"}}},
+		{"Java", "java", [][]string{{"javac", "-Xlint:all", "-Werror", "--release", "8", "-Xlint:-options", "-d", filepath.Dir(built), "ZwTrace.java", "Scenario.java"}, {"java", "-cp", filepath.Dir(built), "Scenario"}}},
 		{"Lua", "lua", [][]string{{lua(), "scenario.lua"}}},
 	} {
 		t.Run(c.language, func(t *testing.T) {

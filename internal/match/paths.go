@@ -3,7 +3,6 @@ package match
 import (
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/netip"
 	"os"
@@ -174,22 +173,6 @@ func (m *buildMatch) releasePorts() {
 		port.Close()
 	}
 	m.held = nil
-}
-
-// holdPort takes a free port, so that no match played beside this one is given the same.
-func holdPort(network string) (io.Closer, int, error) {
-	if network == "udp" {
-		c, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
-		if err != nil {
-			return nil, 0, err
-		}
-		return c, c.LocalAddr().(*net.UDPAddr).Port, nil
-	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, 0, err
-	}
-	return l, l.Addr().(*net.TCPAddr).Port, nil
 }
 
 // resolve turns HOST:PORT into an address.

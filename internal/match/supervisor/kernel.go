@@ -91,12 +91,6 @@ func across(nr uintptr, pid int, at uint64, data []byte) bool {
 	return e == 0 && int(n) == len(data)
 }
 
-func peekWord(pid int, at uint64) (uint64, bool) {
-	var b [8]byte
-	ok := peek(pid, at, b[:])
-	return binary.LittleEndian.Uint64(b[:]), ok
-}
-
 func pokeWord(pid int, at, value uint64) bool {
 	var b [8]byte
 	binary.LittleEndian.PutUint64(b[:], value)

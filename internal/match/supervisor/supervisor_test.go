@@ -9,7 +9,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -116,7 +115,7 @@ func goProgram(t *testing.T, text string) []string {
 	folder := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "main.go"), []byte(text), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "go.mod"), []byte("module program\n\ngo 1.25\n"), 0o600))
-	c := exec.Command(filepath.Join(runtime.GOROOT(), "bin", "go"), "build", "-o", "program", ".")
+	c := exec.Command("go", "build", "-o", "program", ".")
 	c.Dir = folder
 	out, err := c.CombinedOutput()
 	require.NoError(t, err, "%s", out)
