@@ -25,7 +25,8 @@ func checkCommand() *cobra.Command {
 	var server, rulesPath, out string
 	var clients []string
 	var align, reference string
-	var asJSON, strict, keep bool
+	var asJSON, strict, keep, suggests bool
+	var mustFind []string
 	var entities int
 	c := &cobra.Command{
 		Use:   "check [RUNFOLDER]",
@@ -36,7 +37,11 @@ any trace files (plain, gzip or zstd): one of the server and one of each client.
 Views are compared with the server's, or with a named view, or with --reference none
 with each other, which names the odd one out. All views share one clock (shared), or
 equal ticks are compared (tick), or the clock of each view is fitted from its ping
-and server_t lines, or else from how entities move (estimated).`,
+and server_t lines, or else from how entities move (estimated).
+
+With --suggest, of a run that you know to be healthy, it says which knobs of which rules would
+have to be turned, and how far, for it to be in sync; and with --must-find, what of the findings
+of other runs that would hide.`,
 		Example: `  zwheel check runs/mine
   zwheel check --server server.jsonl --client fern=fern.jsonl.gz --rules rules.yaml
   zwheel check --server server.jsonl --client fern=fern.jsonl --rules rules.yaml --out runs/by-hand
@@ -71,6 +76,12 @@ and server_t lines, or else from how entities move (estimated).`,
 			}
 			if err := known(traces); err != nil {
 				return err
+			}
+			if len(mustFind) > 0 && !suggests {
+				return usage("--must-find goes with --suggest: it says what the changes that are suggested would hide")
+			}
+			if suggests {
+				return suggestFor(c, traces, mustFind, asJSON)
 			}
 			result, err := feed.Judge(c.Context(), traces)
 			if c.Context().Err() != nil {
@@ -127,6 +138,8 @@ and server_t lines, or else from how entities move (estimated).`,
 	c.Flags().BoolVar(&strict, "strict", false, "a match is no pass if anything that should have been compared was not")
 	c.Flags().IntVar(&entities, "max-entities", trace.MostEntities, "how many entities the traces may name (default the plan's)")
 	c.Flags().StringVar(&out, "out", "", "make a run folder of the traces, for show, report and cost")
+	c.Flags().BoolVar(&suggests, "suggest", false, "say which knobs of the rules would have to be turned for a healthy run to be in sync")
+	c.Flags().StringArrayVar(&mustFind, "must-find", nil, "a run folder with a mistake: say which of its findings that would hide; repeat for more")
 	c.Flags().BoolVar(&keep, "keep", false, "save the verdict in the run folder, for report, show and compare")
 	return c
 }
