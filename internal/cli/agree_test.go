@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -13,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zitherwheel/internal/match"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/verdict/judge"
 )
@@ -27,6 +29,7 @@ func TestEveryReaderSaysTheSameOfARun(t *testing.T) {
 	require.NoError(t, err)
 	pond, err := filepath.Glob("../../examples/*/*.yaml")
 	require.NoError(t, err)
+	supervised := match.Machine(context.Background())[0].Has
 	for _, path := range append(paths, pond...) {
 		loaded, err := plan.Load(path)
 		require.NoError(t, err)
@@ -48,8 +51,11 @@ func TestEveryReaderSaysTheSameOfARun(t *testing.T) {
 		case strings.HasSuffix(path, "stonewain.yaml"):
 			needs, cases = "python3", [][2]string{{plan.Wall, "tick"}}
 		}
+		if loaded.Build.Given() && supervised {
+			cases = append(cases, [2]string{plan.Virtual, cases[0][1]})
+		}
 		for _, c := range cases {
-			if _, err := exec.LookPath(needs); c[0] == plan.Wall && err != nil {
+			if _, err := exec.LookPath(needs); (c[0] == plan.Wall || loaded.Build.Given()) && err != nil {
 				continue
 			}
 			t.Run(fmt.Sprintf("%s %s %s", filepath.Base(path), c[0], c[1]), func(t *testing.T) {
