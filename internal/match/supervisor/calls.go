@@ -221,28 +221,25 @@ func (c *call) clock() {
 		}
 		return poke(c.process.pid, c.args[1], span(n, time.Nanosecond))
 	}
-	if c.spins(write) {
-		return
-	}
-	if !write() {
+	c.tellTime(write)
+}
+
+// tellTime lets a clock be written where a program asked for it.
+func (c *call) tellTime(write func() bool) {
+	switch {
+	case c.spins(write):
+	case write():
+		c.give(0)
+	default:
 		c.fail(unix.EFAULT)
-		return
 	}
-	c.give(0)
 }
 
 func (c *call) timeOfDay() {
 	write := func() bool {
 		return c.args[0] == 0 || poke(c.process.pid, c.args[0], span(monotonic(c.now)+c.wall(), time.Microsecond))
 	}
-	if c.spins(write) {
-		return
-	}
-	if !write() {
-		c.fail(unix.EFAULT)
-		return
-	}
-	c.give(0)
+	c.tellTime(write)
 }
 
 func (c *call) seconds() {
