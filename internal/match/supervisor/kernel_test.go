@@ -17,6 +17,8 @@ import (
 
 func at(p unsafe.Pointer) uint64 { return uint64(uintptr(p)) }
 
+func where[T any](p *T) uint64 { return at(unsafe.Pointer(p)) }
+
 func TestTimesAreReadAndWrittenAsTheKernelHasThem(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		d := time.Duration(rapid.Int64Range(0, math.MaxInt64/8).Draw(t, "duration"))

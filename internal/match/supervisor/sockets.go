@@ -53,6 +53,11 @@ func (s *Supervisor) takePlace() error {
 		s.alone = true
 		return nil
 	}
+	return s.takeSharedPlace()
+}
+
+// takeSharedPlace takes one on the machine's loopback.
+func (s *Supervisor) takeSharedPlace() error {
 	start := chance{s.options.Seed}
 	var b [8]byte
 	start.fill(b[:])

@@ -187,3 +187,75 @@ func TestASteppedRelayBreaksOffWhatFindsNobody(t *testing.T) {
 	_, err = client.Read(make([]byte, 1))
 	assert.Error(t, err)
 }
+
+// What a stepped relay does follows from what it is given and when alone.
+func TestASteppedRelayDoesTheSameTwice(t *testing.T) {
+	play := func() (list []Packet) {
+		server := datagrams(t)
+		s := step(t, "udp", addressOfConn(server), link.Conditions{Latency: 30 * time.Millisecond, Jitter: 10 * time.Millisecond, Loss: 0.2, Duplicate: 0.1, Reorder: true})
+		clients := []*net.UDPConn{datagrams(t), datagrams(t), datagrams(t)}
+		for round := range 40 {
+			for i, c := range clients {
+				_, err := c.WriteToUDPAddrPort(bytes.Repeat([]byte{byte(i)}, 10+round), s.at)
+				require.NoError(t, err)
+				s.take() // one after the other: several at once are read in the order of their sockets
+			}
+			for {
+				due, any := s.Next()
+				if !any || due > s.now+50*time.Millisecond {
+					break
+				}
+				s.now = max(s.now, due)
+				s.Deliver()
+			}
+			s.now += 50 * time.Millisecond
+		}
+		list = s.Take(nil)
+		for i := range list {
+			list[i].From = netip.AddrPort{} // the system chose the clients' ports
+		}
+		return list
+	}
+	first := play()
+	assert.Len(t, first, 120)
+	assert.Equal(t, first, play())
+}
+
+func TestASteppedRelayOfTheNewerProtocol(t *testing.T) {
+	server, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv6loopback})
+	if err != nil {
+		t.Skip(err)
+	}
+	defer server.Close()
+	require.NoError(t, server.SetDeadline(time.Now().Add(10*time.Second)))
+	r, err := NewStepped(SteppedOptions{})
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, r.Close()) }()
+	lines := NewLink(link.NewLine(link.Course{}, random.Stream(1, "up")), link.NewLine(link.Course{}, random.Stream(1, "down")))
+	at, err := r.Add(Path{Network: "udp", Listen: netip.MustParseAddrPort("[::1]:0"), To: addressOfConn(server), Link: func(int) *Link { return lines }})
+	require.NoError(t, err)
+	client, err := net.DialUDP("udp", nil, net.UDPAddrFromAddrPort(at))
+	require.NoError(t, err)
+	defer client.Close()
+	_, err = client.Write([]byte("over six"))
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return r.Collect(0) }, 5*time.Second, time.Millisecond)
+	r.Deliver()
+	buffer := make([]byte, 100)
+	n, err := server.Read(buffer)
+	require.NoError(t, err)
+	assert.Equal(t, "over six", string(buffer[:n]))
+}
+
+func TestASteppedRelayChoosesThePortsThatItIsGiven(t *testing.T) {
+	next := uint16(31000)
+	r, err := NewStepped(SteppedOptions{Port: func() uint16 { next++; return next }})
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, r.Close()) }()
+	at, err := r.Add(Path{Network: "tcp", Listen: netip.MustParseAddrPort("127.0.0.1:0"), To: netip.MustParseAddrPort("127.0.0.1:9"), Link: func(int) *Link { return nil }})
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, at.Port(), uint16(31001))
+	assert.Less(t, at.Port(), uint16(31101), "the next that nobody has")
+	_, err = r.Add(Path{Network: "tcp", Listen: at, To: at, Link: func(int) *Link { return nil }})
+	assert.ErrorContains(t, err, "listening on tcp "+at.String())
+}

@@ -105,3 +105,47 @@ func TestOfAHealthyMatchThereIsNothingToChange(t *testing.T) {
 	assert.Empty(t, a.Changes)
 	assert.True(t, a.InSync)
 }
+
+// bells writes the traces of a match in which a bell rings every second, and a view hears it so much
+// later.
+func bells(t *testing.T, later time.Duration) feed.Traces {
+	t.Helper()
+	folder := t.TempDir()
+	var server, view strings.Builder
+	fmt.Fprintln(&view, `{"t":0,"joined":"fern"}`)
+	for i := range 20 {
+		at := float64(i) + 0.5
+		fmt.Fprintf(&server, `{"t":%.3f,"event":"ring","id":"%d"}`+"\n", at, i)
+		fmt.Fprintf(&view, `{"t":%.3f,"event":"ring","id":"%d"}`+"\n", at+later.Seconds(), i)
+	}
+	for name, text := range map[string]string{"server": server.String(), "fern": view.String()} {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name+".jsonl"), []byte(text), 0o600))
+	}
+	traces := feed.Traces{Align: feed.Shared, Rules: rulebook.Rules{Events: []rulebook.EventRule{{Event: "ri*", MaxDelay: 200 * time.Millisecond, MinDuration: 100 * time.Millisecond}}}}
+	for _, name := range []string{"server", "fern"} {
+		traces.Sources = append(traces.Sources, feed.Source{View: name, Path: filepath.Join(folder, name+".jsonl")})
+	}
+	return traces
+}
+
+func TestWhatComesLateAsksForMoreDelayOfItsEvent(t *testing.T) {
+	a := ask(t, bells(t, 700*time.Millisecond))
+	require.NotEmpty(t, a.Changes)
+	c := a.Changes[0]
+	assert.Equal(t, "event ri*", c.Rule)
+	assert.Equal(t, "max-delay", c.Knob)
+	to, err := time.ParseDuration(c.To)
+	require.NoError(t, err)
+	assert.InDelta(t, 0.65, to.Seconds(), 0.15)
+	assert.Len(t, c.Explains, c.Of)
+	assert.True(t, a.InSync)
+
+	healthy := ask(t, bells(t, 100*time.Millisecond))
+	assert.Zero(t, healthy.Findings)
+}
+
+func TestWhatIsSuggestedIsRoundedUp(t *testing.T) {
+	for v, want := range map[float64]string{0.30001: "0.301", 2: "2", 1234: "1240", 0.0012345: "0.00124", 99.95: "100"} {
+		assert.Equal(t, want, upTo3(v), "%v", v)
+	}
+}
