@@ -303,7 +303,7 @@ func (p *Plan) completeBuild(file string) error {
 	b := &p.Build
 	if p.Clock == Recorded {
 		if b.Given() {
-			return errors.New("clock: recorded is of traces from elsewhere; to play the build write clock: wall")
+			return errors.New("clock: recorded is of traces from elsewhere; to play the build write clock: virtual or wall")
 		}
 		return nil
 	}
