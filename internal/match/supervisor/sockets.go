@@ -19,20 +19,33 @@ import (
 // program reaches anything else. It takes a privilege; without it matches share the machine's
 // loopback and choose their ports from a place of their own there.
 func (s *Supervisor) loopbackOnly() bool {
+	before, err := unix.Open("/proc/thread-self/ns/net", unix.O_RDONLY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return false
+	}
+	defer closeFd(before)
 	if err := unix.Unshare(unix.CLONE_NEWNET); err != nil {
 		return false
 	}
+	if err := loopbackUp(); err != nil {
+		return unix.Setns(before, unix.CLONE_NEWNET) != nil // back; or else alone without loopback, which shows at once
+	}
+	return true
+}
+
+// loopbackUp switches loopback on in a network that has just been made.
+func loopbackUp() error {
 	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
-		return false
+		return err
 	}
 	defer closeFd(fd)
 	request, err := unix.NewIfreq("lo")
 	if err != nil {
-		return false
+		return err
 	}
 	request.SetUint16(unix.IFF_UP | unix.IFF_RUNNING)
-	return unix.IoctlIfreq(fd, unix.SIOCSIFFLAGS, request) == nil
+	return unix.IoctlIfreq(fd, unix.SIOCSIFFLAGS, request)
 }
 
 // Alone reports whether its programs have a network of their own.
