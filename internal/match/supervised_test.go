@@ -142,7 +142,7 @@ func TestABuildPlaysOnTheVirtualClockTheSameEveryTime(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			p := onBridge(t, "", client, comeAndGo)
 			var first map[string][]byte
-			for i := range 3 {
+			for i := range 2 {
 				folder := filepath.Join(t.TempDir(), "run")
 				r := played(t, p, Options{Folder: folder})
 				assert.Equal(t, judge.InSync, r.Verdict.Outcome, "%+v", r.Ending)

@@ -28,7 +28,7 @@ func TestMain(m *testing.M) {
 	case "":
 		os.Exit(m.Run())
 	case "guard":
-		RunGuard(os.Stdin, os.Args[1])
+		RunGuard(os.Stdin, os.Args[len(os.Args)-1])
 	case "hello":
 		fmt.Println("loading")
 		fmt.Println(`{"t":0,"checkpoint":"up"}`)
@@ -102,6 +102,7 @@ func TestMain(m *testing.M) {
 	case "crash":
 		os.Exit(7)
 	case "manager": // starts a stubborn process under a guard and then waits to be killed
+		os.Setenv("ROLE", "guard") // of what it starts next: otherwise its guard would be a manager too, and so on
 		g, err := NewGuard("-x")
 		if err != nil {
 			panic(err)
@@ -269,7 +270,6 @@ func TestWhatHasLeftItsGroupIsFoundByItsMark(t *testing.T) {
 
 func TestNothingIsLeftWhenThisProgramIsKilled(t *testing.T) {
 	onLinux(t)
-	t.Setenv("ROLE", "guard") // of what the manager starts as its guard
 	manager := exec.Command(os.Args[0])
 	manager.Env = append(os.Environ(), "ROLE=manager")
 	out, err := manager.StdoutPipe()
