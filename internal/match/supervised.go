@@ -1,8 +1,11 @@
+//go:build linux && amd64
+
 package match
 
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"hash/fnv"
 	"io"
@@ -31,7 +34,7 @@ type supervisedStage struct {
 // firstDay is the date that programs find at the beginning of every match on a virtual clock.
 var firstDay = time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 
-func newSupervisedStage(m *buildMatch, every time.Duration) (*supervisedStage, error) {
+func newSupervisedStage(m *buildMatch, every time.Duration) (stage, error) {
 	s, err := supervisor.New(supervisor.Options{Seed: m.plan.Seed, Zero: firstDay, OneThread: m.build.Threads != plan.ManyThreads})
 	if err != nil {
 		return nil, err
@@ -150,4 +153,60 @@ func (s *supervisedStage) timing() *metrics.Timing {
 	r := s.supervisor.Report()
 	return &metrics.Timing{Supervised: &metrics.Supervised{Visible: fmt.Sprintf("%016x", s.visible), Internal: fmt.Sprintf("%016x", r.Internal), Events: r.Events,
 		Jumps: r.Jumps, Wrong: r.Wrong, Charged: r.Charged, Spins: r.Spins, Remarks: r.Remarks}}
+}
+
+// virtualClock runs a program under a supervisor, to its end.
+func virtualClock(ctx context.Context) Ability {
+	a := Ability{Name: virtualClockName, For: virtualClockFor}
+	done := make(chan error)
+	go func() { done <- supervise(ctx) }()
+	err := <-done
+	var refused *supervisor.RefusedError
+	switch {
+	case errors.As(err, &refused):
+		if a.What = refused.Why; refused.Err != nil {
+			a.What += ": " + refused.Err.Error()
+		}
+	case err != nil:
+		a.What = err.Error()
+	default:
+		a.Has, a.What = true, "tried: a program ran on it to its end"
+	}
+	return a
+}
+
+func supervise(ctx context.Context) error {
+	s, err := supervisor.New(supervisor.Options{Seed: 1, Zero: firstDay})
+	if err != nil {
+		return err
+	}
+	p, err := s.Start(process.Spec{Name: "a shell", Run: []string{"sh", "-c", "sleep 3"}}, func(process.Line) {}, func(*supervisor.Program) {})
+	if err == nil {
+		err = s.Run(ctx, 5*time.Second)
+	}
+	if err == nil && (p.Running() || p.Failed()) {
+		err = errors.New("a program that was to sleep for 3 s on it did not end well in 5 s")
+	}
+	return errors.Join(err, s.Close())
+}
+
+func ownNetwork() Ability {
+	a := Ability{Name: ownNetworkName, For: ownNetworkFor}
+	done := make(chan bool)
+	go func() {
+		s, err := supervisor.New(supervisor.Options{Seed: 1, Zero: firstDay})
+		if err != nil {
+			done <- false
+			return
+		}
+		alone := s.Alone()
+		_ = s.Close() // nothing was started
+		done <- alone
+	}()
+	if a.Has = <-done; a.Has {
+		a.What = "tried: allowed"
+	} else {
+		a.What = "not allowed to this user; ports are chosen by the seed from 12000 to 31999 instead"
+	}
+	return a
 }

@@ -404,7 +404,6 @@ func (c *call) awaitSignal() {
 
 // pending reports whether one of those signals waits for a thread.
 func pending(t *thread, set uint64) bool {
-	var mask uint64
 	fd, err := unix.Open(fmt.Sprintf("/proc/%d/task/%d/status", t.process.pid, t.tid), unix.O_RDONLY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return true
@@ -415,6 +414,5 @@ func pending(t *thread, set uint64) bool {
 	if err != nil {
 		return true
 	}
-	mask = waitingSignals(string(buffer[:n]))
-	return mask&set != 0
+	return waitingSignals(string(buffer[:n]))&set != 0
 }

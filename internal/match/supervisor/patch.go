@@ -145,8 +145,11 @@ func (s *Supervisor) patch(p *proc) error {
 		{codeAt, unix.PROT_READ | unix.PROT_EXEC, unix.MAP_PRIVATE | unix.MAP_FIXED_NOREPLACE, 0},
 	} {
 		at, err := inject(unix.SYS_MMAP, m.at, pageSize, m.protection, m.flags, uint64(p.passedFd), m.offset)
-		if err != nil || uint64(at) != m.at {
-			return fmt.Errorf("mapping the clock: %d, %w", at, err)
+		if err == nil && uint64(at) != m.at {
+			err = unix.Errno(-at)
+		}
+		if err != nil {
+			return fmt.Errorf("mapping the clock: %w", err)
 		}
 	}
 	if _, err := inject(unix.SYS_CLOSE, uint64(p.passedFd)); err != nil {

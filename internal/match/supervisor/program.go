@@ -5,13 +5,10 @@ package supervisor
 import (
 	"bytes"
 	"context"
-	"encoding/binary"
 	"fmt"
 	"net"
 	"net/netip"
-	"os"
 	"slices"
-	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -44,7 +41,6 @@ type Program struct {
 // stream is one of the ways on which a program says something.
 type stream struct {
 	program   *Program
-	number    int
 	fd        int
 	source    process.Source
 	trace     bool
@@ -87,118 +83,8 @@ func (s *Supervisor) Start(spec process.Spec, say func(process.Line), ended func
 	return p, err
 }
 
-// launch starts the launcher, takes its end of the filter, and lets it become the program.
-func (s *Supervisor) launch(p *Program, path string) (pid, listener int, err error) {
-	var theirs []int
-	defer func() {
-		for _, fd := range theirs {
-			closeFd(fd)
-		}
-	}()
-	pipe := func(in bool) (ours, other int, err error) {
-		var ends [2]int
-		if err := unix.Pipe2(ends[:], unix.O_CLOEXEC); err != nil {
-			return -1, -1, fmt.Errorf("a pipe: %w", err)
-		}
-		ours, other = ends[0], ends[1]
-		if in {
-			ours, other = ends[1], ends[0]
-		}
-		theirs = append(theirs, other)
-		const size = 1 << 20
-		_, _ = unix.FcntlInt(uintptr(ours), unix.F_SETPIPE_SZ, size) // a smaller one is only slower
-		return ours, other, unix.SetNonblock(ours, true)
-	}
-	outputIsTrace := p.spec.Trace.File == "" && p.spec.Trace.Socket == nil && !p.spec.Trace.None
-	files := make([]uintptr, 4)
-	for i, source := range []process.Source{process.Output, process.Errors} {
-		ours, other, err := pipe(false)
-		if err != nil {
-			return 0, 0, err
-		}
-		files[1+i] = uintptr(other)
-		p.hearFrom(&stream{program: p, fd: ours, source: source, trace: source == process.Output && outputIsTrace})
-	}
-	if p.spec.DriveInput {
-		ours, other, err := pipe(true)
-		if err != nil {
-			return 0, 0, err
-		}
-		p.input, files[0] = ours, uintptr(other)
-	} else {
-		nothing, err := unix.Open(os.DevNull, unix.O_RDONLY|unix.O_CLOEXEC, 0)
-		if err != nil {
-			return 0, 0, fmt.Errorf("%s: %w", os.DevNull, err)
-		}
-		theirs, files[0] = append(theirs, nothing), uintptr(nothing)
-	}
-	pair, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
-	if err != nil {
-		return 0, 0, fmt.Errorf("a pair of sockets: %w", err)
-	}
-	defer closeFd(pair[0])
-	theirs = append(theirs, pair[1])
-	files[launcherSocket] = uintptr(pair[1])
-	self, err := os.Executable()
-	if err != nil {
-		return 0, 0, err
-	}
-	threads := manyThreads
-	if s.options.OneThread {
-		threads = oneThread
-	}
-	pid, err = syscall.ForkExec(self, append([]string{launcherName, threads, path}, p.spec.Run...), &syscall.ProcAttr{Dir: p.spec.Folder, Env: p.spec.Environment(), Files: files,
-		Sys: &syscall.SysProcAttr{Setpgid: true}})
-	if err != nil {
-		return 0, 0, fmt.Errorf("%s cannot be started: %w", p.spec.Run[0], err)
-	}
-	closeFd(pair[1])
-	theirs = slices.DeleteFunc(theirs, func(fd int) bool { return fd == pair[1] })
-	listener, err = s.takeListener(pid, pair[0])
-	if err != nil {
-		_ = unix.Kill(pid, unix.SIGKILL)
-		var status unix.WaitStatus
-		_, _ = wait4(pid, &status, 0)
-	}
-	return pid, listener, err
-}
-
-// launchWithin is how long a launcher has to put its filter in place, in seconds of the wall clock.
-const launchWithin = 30
-
-// takeListener takes the launcher's end of its filter.
-func (s *Supervisor) takeListener(pid, socket int) (int, error) {
-	var said [8]byte
-	_ = unix.SetsockoptTimeval(socket, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: launchWithin}) // without, it may wait for ever
-	if n, err := unix.Read(socket, said[:]); n != len(said) {
-		return -1, &RefusedError{"the launcher told nothing of its filter", err}
-	}
-	number := binary.LittleEndian.Uint64(said[:])
-	if number>>63 != 0 {
-		e := unix.Errno(number &^ (1 << 63))
-		why := "the system does not let system calls be answered (seccomp)"
-		if e == unix.EBUSY {
-			why = "somebody else answers the system calls here already, as in a sandbox in a sandbox"
-		}
-		return -1, &RefusedError{why, e}
-	}
-	pidfd, err := unix.PidfdOpen(pid, 0)
-	if err != nil {
-		return -1, &RefusedError{"the system gives no hold on a process (pidfd_open)", err}
-	}
-	defer closeFd(pidfd)
-	listener, _, e := unix.RawSyscall(unix.SYS_PIDFD_GETFD, uintptr(pidfd), uintptr(number), 0)
-	if e != 0 {
-		return -1, &RefusedError{"the system lets no file be taken from a process (pidfd_getfd)", e}
-	}
-	unix.CloseOnExec(int(listener))
-	writeFrom(socket, said[:1])
-	return int(listener), nil
-}
-
 // hearFrom listens to a stream from now on.
 func (p *Program) hearFrom(s *stream) {
-	s.number = len(p.streams)
 	p.streams = append(p.streams, s)
 	event := unix.EpollEvent{Events: unix.EPOLLIN, Fd: int32(s.fd)}
 	_ = unix.EpollCtl(p.supervisor.said, unix.EPOLL_CTL_ADD, s.fd, &event) // what is in no set is read when the program ends

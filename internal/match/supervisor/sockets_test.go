@@ -87,8 +87,8 @@ func TestTheKernelChoosesNoPortOfAProgram(t *testing.T) {
 			alone(t, 5, func(s *stage) {
 				s.start("talker", append(run, protocol)...)
 				s.run(2 * time.Second)
-				if len(s.lines) == 0 {
-					t.Skip("there is no such protocol here")
+				if len(s.lines) == 0 && protocol == "6" { // there is no such protocol here
+					return
 				}
 				if first == nil {
 					first = s.lines

@@ -1,7 +1,7 @@
 //go:build linux && amd64
 
 // Package supervisor runs the programs of a game build as they are, unmodified, on a
-// virtual clock: it owns their time. Linux on amd64 can do that; elsewhere [New] says so.
+// virtual clock: it owns their time. It takes Linux on amd64.
 //
 // Time stands still while any thread of any program runs. When all of them wait, exactly
 // one thing happens: a thread is let go whose descriptor has become ready, or whose futex
@@ -15,7 +15,7 @@
 //   - patch.go replaces the functions of the vDSO, by which clocks are read without a call;
 //   - calls.go answers what is asked; waits.go, futex.go, timers.go and sockets.go hold the
 //     different kinds of calls;
-//   - quiet.go proves that everything waits;
+//   - quiet.go proves that everything waits; restless.go deals with programs that do not;
 //   - this file decides what happens next.
 //
 // What computes takes no time: a run says nothing of how long servers take for a tick.
@@ -30,7 +30,6 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
-	"os"
 	"runtime"
 	"slices"
 	"time"
@@ -206,78 +205,6 @@ func (s *Supervisor) settle(ctx context.Context) (quiet bool, err error) {
 			return false, nil
 		}
 	}
-}
-
-const (
-	spinningFor = 500 * time.Millisecond // a thread that runs so long may wait for one that was woken
-	spinsAgain  = 5 * time.Millisecond   // or only so long, of a process that is known for it
-	computesFor = 2 * time.Second        // computing longer without a wait is charged
-	stepCharged = 2 * time.Millisecond   // as so much time, and from then on at once
-)
-
-// letSpinnersMeet lets those go that were woken, beside a thread of their process that runs and
-// may wait for them by running.
-func (s *Supervisor) letSpinnersMeet(took time.Duration) {
-	for _, p := range s.processes {
-		if p.gone || p.held == 0 || took < spinsAgain || took < spinningFor && !p.spins {
-			continue
-		}
-		for _, t := range p.threads {
-			if t.hold != nil && t.hold.woken {
-				p.spins = true
-				s.release(t.hold, 'f', t.hold.wokenValue, 0)
-			}
-		}
-	}
-}
-
-// charge decides whether a program only computes, so that time has to go on for the others.
-func (s *Supervisor) charge(took time.Duration) bool {
-	if took < stepCharged || len(s.executing) > 0 {
-		return false
-	}
-	var who *proc
-	for _, p := range s.processes {
-		if !p.gone && p.active && p.started && (took >= computesFor || p.charged > 0) && s.computes(p) {
-			who = p
-		}
-	}
-	if who == nil {
-		return false
-	}
-	who.charged++
-	s.report.Charged++
-	s.remark("%s computes without waiting: time goes on nevertheless", who.name)
-	return true
-}
-
-// computes reports whether a thread of a process runs.
-func (s *Supervisor) computes(p *proc) bool {
-	for _, t := range p.threads {
-		if t.gone || t.hold != nil {
-			continue
-		}
-		stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/stat", p.pid, t.tid))
-		if err == nil && stateOf(stat) == 'R' {
-			return true
-		}
-	}
-	return false
-}
-
-// goOn lets a little time pass beside a program that computes, and happen what happens in it.
-func (s *Supervisor) goOn(t time.Duration) (bool, error) {
-	until := min(t, s.now+stepCharged)
-	s.beside = true
-	defer func() { s.beside = false }()
-	const most = 10000 // things in one step; beyond that some of them make each other
-	for range most {
-		s.drain(0)
-		if done, err := s.step(until); err != nil || done {
-			break
-		}
-	}
-	return s.now >= t, s.failure
 }
 
 // step lets exactly one thing happen; everything waits. It reports whether nothing more
@@ -469,37 +396,6 @@ func monotonic(now time.Duration) time.Duration { return monoZero + now }
 // wall is what is added to monotonic clocks for those that tell the date.
 func (s *Supervisor) wall() time.Duration {
 	return time.Duration(s.options.Zero.UnixNano()) - monoZero
-}
-
-// neverQuiet says who does not wait, and what all of its threads do.
-func (s *Supervisor) neverQuiet(after time.Duration) error {
-	e := &NeverQuietError{Program: "a program", For: after.Round(time.Second)}
-	for _, p := range s.processes {
-		if p.gone || !p.active {
-			continue
-		}
-		for _, t := range p.threads {
-			if t.gone || t.hold != nil {
-				continue
-			}
-			stat, _ := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/stat", p.pid, t.tid)) // it may have ended
-			where, _ := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/wchan", p.pid, t.tid))
-			state := stateOf(stat)
-			if state == 'S' && string(where) != "0" {
-				continue
-			}
-			e.Program = p.name
-			what := map[byte]string{'R': "runs", 'D': "waits for a disk or the like", 'T': "is stopped", 't': "is traced", 'S': "is woken"}[state]
-			if what == "" {
-				what = "ends"
-			}
-			e.Threads = append(e.Threads, fmt.Sprintf("its thread %d %s", t.number+1, what))
-		}
-	}
-	if len(e.Threads) > 6 {
-		e.Threads = append(e.Threads[:6], fmt.Sprintf("and %d more", len(e.Threads)-6))
-	}
-	return e
 }
 
 // Close kills what still runs and gives everything back.

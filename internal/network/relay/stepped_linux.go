@@ -13,6 +13,13 @@ import (
 	"zitherwheel/internal/schedule"
 )
 
+// SteppedOptions are those of a stepped relay.
+type SteppedOptions struct {
+	Zero   time.Duration // of the clock that it is driven by: from which the times of packets are counted
+	Record bool          // keep payloads
+	Port   func() uint16 // a free port; nil leaves that to the system
+}
+
 // Stepped is a relay that moves nothing by itself and knows no time: whoever drives it says
 // when it is to take in what has come, and when what is due next is to be sent on. The order
 // of everything follows from that alone. It is for programs on a virtual clock, and for one
