@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"path/filepath"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -44,6 +42,10 @@ A run that its own rules call out of sync is refused, unless you add --although.
   zwheel learn --server server.jsonl --client fern=fern.jsonl --client moss=moss.jsonl`,
 		ValidArgsFunction: completeRuns,
 		RunE: func(c *cobra.Command, args []string) error {
+			var folders []lessonFolder
+			for _, path := range args {
+				folders = append(folders, lessonFolder{path, path})
+			}
 			if len(args) == 1 && isPlan(args[0]) {
 				p, err := loadPlanOn(args[0], clock)
 				if err != nil {
@@ -52,14 +54,14 @@ A run that its own rules call out of sync is refused, unless you add --although.
 				if !p.Build.Given() {
 					return usage("%s: the rules of the demo game are known; play it with zwheel run, and learn from its run folder", args[0])
 				}
-				folders, remove, err := playLessons(c, p)
+				played, remove, err := playLessons(c, p)
 				if err != nil {
 					return err
 				}
 				defer remove()
-				args, although = folders, true // by no rules of its own
+				folders, although = played, true // by no rules of its own
 			}
-			lessons, err := toLearnFrom(c.Context(), args, server, clients, although)
+			lessons, err := toLearnFrom(c.Context(), folders, server, clients, although)
 			if err != nil {
 				return err
 			}
@@ -106,8 +108,11 @@ type taught struct {
 	traces feed.Traces
 }
 
-func toLearnFrom(ctx context.Context, args []string, server string, clients []string, although bool) (list []taught, err error) {
-	if len(args) == 0 {
+// lessonFolder is a run folder, and what it is called.
+type lessonFolder struct{ name, path string }
+
+func toLearnFrom(ctx context.Context, folders []lessonFolder, server string, clients []string, although bool) (list []taught, err error) {
+	if len(folders) == 0 {
 		traces, err := namedTraces(server, clients, "hillfold", true) // whatever rules: they are not asked
 		if err != nil {
 			return nil, err
@@ -117,7 +122,8 @@ func toLearnFrom(ctx context.Context, args []string, server string, clients []st
 		}
 		return []taught{{"the traces", traces}}, nil
 	}
-	for _, path := range args {
+	for _, folder := range folders {
+		path := folder.path
 		r, err := run.Open(path)
 		if err != nil {
 			return nil, &exitError{exitUsage, err}
@@ -136,17 +142,9 @@ func toLearnFrom(ctx context.Context, args []string, server string, clients []st
 		if said.Verdict.Outcome == judge.OutOfSync && !although {
 			return nil, usage("%s is out of sync by its own rules (%s); learn from a match that went right, or add --although if the rules are wrong", path, report.Summary(said.Verdict))
 		}
-		list = append(list, taught{shownAs(path), feed.Run(r, p)})
+		list = append(list, taught{folder.name, feed.Run(r, p)})
 	}
 	return list, nil
-}
-
-// shownAs is how a folder is called: one of lessons by its name alone.
-func shownAs(path string) string {
-	if strings.HasPrefix(filepath.Base(filepath.Dir(path)), "zwheel-lessons-") {
-		return filepath.Base(path)
-	}
-	return path
 }
 
 // judgeLearned judges what was learned from by what was learned.

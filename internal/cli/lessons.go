@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 
 	"github.com/spf13/cobra"
 
@@ -18,7 +19,7 @@ var lessonLinks = []string{"", "same-room", "hill-farm", ""}
 
 // playLessons plays the match of a plan on each of them, into folders that are to be removed when they were
 // learned from. Rules of the plan are left out: they are what is to be learned.
-func playLessons(c *cobra.Command, p *plan.Plan) (folders []string, remove func(), err error) {
+func playLessons(c *cobra.Command, p *plan.Plan) (list []lessonFolder, remove func(), err error) {
 	within, err := os.MkdirTemp("", "zwheel-lessons-")
 	if err != nil {
 		return nil, nil, failed(err)
@@ -36,7 +37,7 @@ func playLessons(c *cobra.Command, p *plan.Plan) (folders []string, remove func(
 				lesson.Bots[i].Link = name
 			}
 		}
-		folder := filepath.Join(within, fmt.Sprintf("seed %d, %s", lesson.Seed, on))
+		folder := filepath.Join(within, strconv.Itoa(i))
 		fmt.Fprintf(c.ErrOrStderr(), "match %d of %d: seed %d, on %s\n", i+1, len(lessonLinks), lesson.Seed, on)
 		r, err := play(c, &lesson, folder, wallOptions(), "  ")
 		switch {
@@ -50,9 +51,9 @@ func playLessons(c *cobra.Command, p *plan.Plan) (folders []string, remove func(
 			remove()
 			return nil, nil, failed(fmt.Errorf("seed %d on %s could not be played: %s", lesson.Seed, on, r.Ending.Why))
 		}
-		folders = append(folders, folder)
+		list = append(list, lessonFolder{fmt.Sprintf("seed %d, %s", lesson.Seed, on), folder})
 	}
-	return folders, remove, nil
+	return list, remove, nil
 }
 
 // isPlan reports whether a path is that of a plan, and not of a run folder.
