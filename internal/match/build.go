@@ -114,6 +114,7 @@ func newBuild(p *plan.Plan, options Options) (*buildMatch, error) {
 		m.views = append(m.views, participant.name)
 	}
 	m.prepare(options, m.now)
+	m.stalled = func(view string, at time.Duration) bool { return m.stage.timing().Felt(view, at) }
 	var err error
 	if m.stage, err = newStage(m); err != nil {
 		return nil, err
@@ -305,6 +306,7 @@ func (m *buildMatch) handle(e event) {
 const (
 	flushEvery = 100 * time.Millisecond
 	loadEvery  = time.Second
+	waitsEvery = 200 * time.Millisecond
 )
 
 // attend does what is due from time to time while the match goes on.
@@ -323,6 +325,10 @@ func (m *buildMatch) attend() {
 	if m.folder != nil && now-m.flushed >= flushEvery {
 		m.flushed = now
 		m.note(m.folder.Flush())
+	}
+	if now-m.waited >= waitsEvery {
+		m.waited = now
+		m.stage.readWaits()
 	}
 	if now-m.loaded >= loadEvery {
 		m.loaded = now

@@ -12,6 +12,7 @@ import (
 // loads is what the processes of a match use of the machine.
 type loads struct {
 	loaded time.Duration // when it was read last
+	waited time.Duration // when it was, how long they had to wait for a processor
 }
 
 // running are the processes of those who run, by their number.

@@ -25,6 +25,7 @@ type recorder struct {
 	failed error // the first failure to record
 
 	alert    func(judge.Alert)
+	stalled  func(view string, at time.Duration) bool // whether what begins then may be set aside; nil if never
 	mark     func(planYAML []byte) string
 	observe  func(Packet)
 	describe func(data []byte) string // nil if nobody knows what packets carry
@@ -44,7 +45,7 @@ func (m *recorder) prepare(o Options, now func() time.Duration) {
 	m.progress = make([][2]LinkProgress, len(m.views))
 	m.observe, m.mark = o.Packet, o.Mark
 	m.alert = func(a judge.Alert) {
-		if o.StopAtFirst && m.stopAt == 0 {
+		if o.StopAtFirst && m.stopAt == 0 && (m.stalled == nil || !m.stalled(a.View, a.Began)) {
 			m.stopAt = now() + Aftermath
 		}
 		if o.Alert != nil {

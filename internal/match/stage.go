@@ -35,6 +35,7 @@ type stage interface {
 	carry(zero time.Duration, record bool) (carrier, error) // the times of packets count from zero
 
 	readLoads()              // of processes, where they mean something; they come as an event
+	readWaits()              // how long programs had to wait for a processor, for timing
 	timing() *metrics.Timing // how well it has kept time
 }
 

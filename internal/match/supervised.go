@@ -149,6 +149,9 @@ func (c *seenCarrier) Take(list []relay.Packet) []relay.Packet {
 // readLoads reads nothing: what a program uses of the machine says nothing of its match here.
 func (s *supervisedStage) readLoads() {}
 
+// readWaits reads nothing: time stands still while a program has to wait.
+func (s *supervisedStage) readWaits() {}
+
 func (s *supervisedStage) timing() *metrics.Timing {
 	r := s.supervisor.Report()
 	return &metrics.Timing{Supervised: &metrics.Supervised{Visible: fmt.Sprintf("%016x", s.visible), Internal: fmt.Sprintf("%016x", r.Internal), Events: r.Events,

@@ -5,24 +5,31 @@ import (
 	"time"
 
 	"zitherwheel/internal/network/relay"
+	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/metrics"
 )
 
 // stalls tells how late a thread of this run is woken: what the machine does to
-// whoever runs on it.
+// whoever runs on it. And it keeps when programs had to wait for a processor.
 type stalls struct {
+	zero    time.Time // from which moments count
 	mu      sync.Mutex
 	timing  relay.Timing
 	count   int
 	stalled time.Duration
+	moments []metrics.Stall
 	quit    chan struct{}
 	done    sync.WaitGroup
 }
 
-const stallEvery = 5 * time.Millisecond
+const (
+	stallEvery  = 5 * time.Millisecond
+	stallLength = metrics.StallMs * time.Millisecond
+	mostMoments = 10_000 // kept; of a machine that is so busy nothing is to be told by more
+)
 
-func (s *stalls) begin() {
-	s.quit = make(chan struct{})
+func (s *stalls) begin(zero time.Time) {
+	s.zero, s.quit = zero, make(chan struct{})
 	s.done.Go(func() {
 		for {
 			began := time.Now()
@@ -31,17 +38,35 @@ func (s *stalls) begin() {
 				return
 			case <-time.After(stallEvery):
 			}
-			late := time.Since(began) - stallEvery
+			now := time.Now()
+			late := now.Sub(began) - stallEvery
 			s.mu.Lock()
 			s.timing.Add(late)
-			if late > metrics.StallMs*time.Millisecond {
+			if late > stallLength {
 				s.count++
 				s.stalled += late
 			}
 			s.mu.Unlock()
+			s.stood("", now, late, late)
 		}
 	})
 }
+
+// stood keeps that the machine stood still for so much of a stretch of time that is over: for
+// a view's program or, as "", for all.
+func (s *stalls) stood(view string, now time.Time, stretch, stood time.Duration) {
+	if s.quit == nil || stood <= stallLength {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if to := now.Sub(s.zero); to > 0 && len(s.moments) < mostMoments {
+		s.moments = append(s.moments, metrics.Stall{View: view, From: micros(to - stretch), To: micros(to), Stood: micros(stood)})
+	}
+}
+
+// micros is as exact as what is written.
+func micros(d time.Duration) trace.Seconds { return trace.Seconds(d.Round(time.Microsecond)) }
 
 func (s *stalls) end() {
 	if s.quit == nil {

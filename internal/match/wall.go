@@ -5,6 +5,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -23,6 +24,8 @@ type wallStage struct {
 	events chan event
 	stalls stalls
 	meter  process.Meter
+	waits  process.Waits
+	asked  time.Time // when waits was read last
 }
 
 const (
@@ -128,7 +131,7 @@ func (s *wallStage) bound(network string, at netip.AddrPort) (bound, known bool)
 
 // carry begins to carry packets, and to look how late the machine is meanwhile.
 func (s *wallStage) carry(zero time.Duration, record bool) (carrier, error) {
-	s.stalls.begin()
+	s.stalls.begin(s.began.Add(zero))
 	return relay.Open(relay.Options{Zero: s.began.Add(zero), Record: record})
 }
 
@@ -147,8 +150,20 @@ func (s *wallStage) readLoads() {
 	}()
 }
 
+// readWaits reads how long programs had to wait for a processor since it did so last.
+func (s *wallStage) readWaits() {
+	before := s.asked
+	s.asked = time.Now()
+	waits := s.waits.Read(s.match.running())
+	for _, p := range s.match.participants {
+		if p.running() {
+			s.stalls.stood(p.name, s.asked, s.asked.Sub(before), waits[p.process.PID()])
+		}
+	}
+}
+
 func (s *wallStage) timing() *metrics.Timing {
 	s.stalls.mu.Lock()
 	defer s.stalls.mu.Unlock()
-	return &metrics.Timing{Machine: lateness(&s.stalls.timing), Stalls: s.stalls.count, Stalled: s.stalls.stalled.Seconds()}
+	return &metrics.Timing{Machine: lateness(&s.stalls.timing), Stalls: s.stalls.count, Stalled: s.stalls.stalled.Seconds(), Moments: slices.Clone(s.stalls.moments)}
 }

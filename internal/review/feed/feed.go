@@ -274,6 +274,7 @@ func (r *reading) finish(how ending.Ending) (*Result, error) {
 		}
 	}
 	result.Measures.Timing = r.traces.Timing
+	result.Verdict.SetAside(r.traces.Timing, &r.traces.Rules)
 	if r.traces.Unruled {
 		result.Verdict.Provisional = true
 		result.Verdict.Warnings = append(result.Verdict.Warnings, judge.Warning{Text: fmt.Sprintf("provisional: the plan says nothing of what is compared, so %d watch rules were learned from this match itself; "+

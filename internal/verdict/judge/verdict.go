@@ -52,6 +52,7 @@ type Verdict struct {
 	Rules       []RuleReport             `json:"rules"`
 	Incidents   []Incident               `json:"incidents"`
 	Findings    []*Finding               `json:"findings"`
+	Aside       []*Finding               `json:"set_aside,omitempty"` // what stalls of the machine explain
 	Ending      ending.Ending            `json:"ending"`
 	Warnings    []Warning                `json:"warnings"` // what was not judged, beside what is in Ending
 	Strict      bool                     `json:"strict,omitempty"`
@@ -140,7 +141,9 @@ type Finding struct {
 	Next       *RunnerUp `json:"next,omitempty"`      // the explanation that fits second best
 	Invariant  bool      `json:"invariant,omitempty"` // it is about an invariant
 	Linked     bool      `json:"linked,omitempty"`    // packets of the view's link are known
-	Evidence   Evidence  `json:"evidence"`
+
+	Stall    *metrics.Stall `json:"stall,omitempty"` // of what is set aside: why
+	Evidence Evidence       `json:"evidence"`
 
 	rule   *rulebook.Rule // of a field, or nil
 	settle time.Duration
@@ -288,6 +291,7 @@ func (d *Verdict) number(warn func()) {
 		f.ID = "F" + strconv.Itoa(i+1)
 	}
 	for i := range d.Views {
+		d.Views[i].Findings = 0
 		for _, f := range d.Findings {
 			if f.View == d.Views[i].Name {
 				d.Views[i].Findings++
@@ -295,7 +299,7 @@ func (d *Verdict) number(warn func()) {
 		}
 	}
 	warn()
-	d.Incidents = append(d.Incidents, incidents(d.Findings)...)
+	d.Incidents = append([]Incident{}, incidents(d.Findings)...)
 	switch {
 	case len(d.Findings) > 0:
 		d.Outcome = OutOfSync

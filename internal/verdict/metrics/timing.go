@@ -1,6 +1,14 @@
 package metrics
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/rulebook"
+)
 
 // Timing is how well a run of programs kept time. Times are in ms.
 type Timing struct {
@@ -15,6 +23,73 @@ type Timing struct {
 	Stalls  int      `json:"stalls"`                  // times the machine stood still for longer than StallMs
 	Stalled float64  `json:"stalled_s"`               // in all
 	Clocks  []string `json:"clocks,omitempty"`        // views whose own clock was set back while they ran
+	Moments []Stall  `json:"stalls_at,omitempty"`     // when the machine stood still, or gave a program no processor
+}
+
+// Stall is a time in which the machine stood still, or gave a view's program no processor.
+type Stall struct {
+	View  string        `json:"view,omitempty"` // "" means everybody's
+	From  trace.Seconds `json:"from_s"`
+	To    trace.Seconds `json:"to_s"`
+	Stood trace.Seconds `json:"stood_s"` // in it, in all
+}
+
+func (s Stall) String() string {
+	if s.View == "" {
+		return fmt.Sprintf("the machine stood still for %s up to %s", s.Stood, s.To)
+	}
+	return fmt.Sprintf("%s had to wait %s for a processor up to %s", s.View, s.Stood, s.To)
+}
+
+// Concerns reports whether a stall can be felt in a view: its own, and the server's.
+func (s Stall) Concerns(view string) bool {
+	return s.View == "" || s.View == view || s.View == rulebook.Server
+}
+
+// Recovery is how long a stall is felt, beside its own length.
+const Recovery = 250 * time.Millisecond
+
+// Felt reports whether a stall may be felt in a view at a time.
+func (t *Timing) Felt(view string, at time.Duration) bool {
+	return slices.ContainsFunc(t.Moments, func(s Stall) bool {
+		return s.Concerns(view) && time.Duration(s.From) <= at && at <= time.Duration(s.To+s.Stood)+Recovery
+	})
+}
+
+// Stood is how long the machine stood still for a view in all.
+func (t *Timing) Stood(view string) (sum time.Duration) {
+	for _, s := range t.Moments {
+		if s.Concerns(view) {
+			sum += time.Duration(s.Stood)
+		}
+	}
+	return sum
+}
+
+// StoodFor says how long that was, in a sentence.
+func (t *Timing) StoodFor(view string) string {
+	machine, program := time.Duration(0), time.Duration(0)
+	for _, s := range t.Moments {
+		switch {
+		case s.View == "":
+			machine += time.Duration(s.Stood)
+		case s.Concerns(view):
+			program += time.Duration(s.Stood)
+		}
+	}
+	switch {
+	case program == 0:
+		return fmt.Sprintf("the machine stood still for %s", trace.Seconds(machine))
+	case machine == 0:
+		return fmt.Sprintf("programs had to wait %s for a processor", trace.Seconds(program))
+	}
+	return fmt.Sprintf("the machine stood still for %s, and programs had to wait %s for a processor,", trace.Seconds(machine), trace.Seconds(program))
+}
+
+// Stallable reports whether a measure that can have a limit is made worse by stalls of the
+// machine. Those that are not tell how much is used or sent.
+func Stallable(measure string) bool {
+	return !strings.HasSuffix(measure, "-mb") && !strings.HasSuffix(measure, "bytes-per-second") && !strings.HasSuffix(measure, "packets-per-second")
 }
 
 // Supervised is how it went with programs on a virtual clock.
