@@ -50,7 +50,7 @@ type Collector struct {
 type view struct {
 	name        string
 	own         trace.Entity
-	tracks      []*track // by entity
+	tracks      []track // by entity
 	predicted   point
 	hasOwn      bool
 	off         point // shown less predicted, when last told
@@ -257,10 +257,11 @@ func (c *Collector) Broke(number int) {
 	c.views[number+c.ahead].pace.away()
 }
 
-// track is what is known of an entity in a view, or nil.
+// track is what is known of an entity in a view, or nil. It is valid until the view tells of
+// another.
 func (v *view) track(e trace.Entity) *track {
 	if int(e) < len(v.tracks) {
-		return v.tracks[e]
+		return &v.tracks[e]
 	}
 	return nil
 }
@@ -310,12 +311,9 @@ func (c *Collector) move(number int, e trace.Entity, changes []trace.Change, t t
 	}
 	v := c.views[number]
 	for len(v.tracks) <= int(e) {
-		v.tracks = append(v.tracks, nil)
+		v.tracks = append(v.tracks, track{})
 	}
-	if v.tracks[e] == nil {
-		v.tracks[e] = &track{}
-	}
-	k := v.tracks[e]
+	k := &v.tracks[e]
 	before := k.place
 	if !set(&k.place, fields, changes) {
 		return
@@ -366,10 +364,11 @@ func (c *Collector) goes(number int, e trace.Entity, p point, t time.Duration, l
 	if v.shown[e] == nil {
 		v.shown[e] = &shown{}
 	}
-	v.shown[e].add(t, v.teller.since(), p)
-	v.shown[e].forget(t - lookBehind - shownKept)
+	k := v.shown[e]
+	k.add(t, v.teller.since(), p)
+	k.forget(t - lookBehind - shownKept)
 	if leaps {
-		v.shown[e].step(t, c.least(e))
+		k.step(t, c.places[e].rule.Tolerance)
 	}
 }
 

@@ -200,8 +200,9 @@ func (k *shown) step(t time.Duration, least float64) {
 	for len(k.steps) > 0 && k.steps[0].t < t-lookBehind-shownKept { // nobody looks
 		k.steps = k.steps[1:]
 	}
-	if step, over := k.last(); step.size() > least {
-		k.steps = append(k.steps, longStep{t, over, step.size()})
+	step, over := k.last()
+	if length := step.size(); length > least {
+		k.steps = append(k.steps, longStep{t, over, length})
 	}
 }
 
@@ -382,12 +383,13 @@ func (m *motion) leapt(k *shown, truth *way, t, delay time.Duration, least float
 			continue
 		}
 		fastest := 0.0
+		a, ok := truth.at(step.t - delay - leapWithin)
 		for s := step.t - delay - leapWithin; s < step.t-delay+leapWithin; s += lookOver / 2 {
-			a, ok := truth.at(s)
-			b, _ := truth.at(s + lookOver/2)
+			b, after := truth.at(s + lookOver/2)
 			if ok {
 				fastest = max(fastest, b.minus(a).size()/(lookOver/2).Seconds())
 			}
+			a, ok = b, after
 		}
 		if step.length > least+leapFactor*fastest*step.over.Seconds() {
 			m.leaps.add(step.length)
