@@ -98,12 +98,19 @@ func rulesKeys(into *rulebook.Rules) []key {
 func watchKey(into *[]rulebook.Rule) key {
 	return key{name: "watch", schema: listOf(objectOf(ruleKeys(&rulebook.Rule{}, &ruleText{}))), read: func(n ast.Node) error {
 		return readList(n, func(item ast.Node) error {
-			r := rulebook.Rule{MaxDelay: rulebook.DefaultMaxDelay, MinDuration: rulebook.DefaultMinDuration, Grace: rulebook.DefaultGrace}
+			r := rulebook.Rule{MaxDelay: rulebook.DefaultMaxDelay, MinDuration: notSaid, Grace: rulebook.DefaultGrace}
 			text := ruleTexts(r)
 			if err := readObject(item, "watch rule", ruleKeys(&r, &text)); err != nil {
 				return err
 			}
 			text.apply(&r)
+			switch {
+			case r.MinDuration != notSaid:
+			case r.TimeDriven: // a flip that comes half a second late must not pass
+				r.MinDuration = rulebook.TimeDrivenDuration
+			default:
+				r.MinDuration = rulebook.DefaultMinDuration
+			}
 			if r.SeenBy == rulebook.InRange && r.LeaveRadius == 0 {
 				r.LeaveRadius = r.InterestRadius
 			}
@@ -122,6 +129,9 @@ func watchKey(into *[]rulebook.Rule) key {
 		return out
 	}}
 }
+
+// notSaid is a time that no plan can say.
+const notSaid = time.Duration(math.MinInt64)
 
 // ruleText holds the parts of a rule that a plan spells as words.
 type ruleText struct{ of, compare, seenBy, role string }

@@ -48,7 +48,10 @@ func TestEverythingThatIsWatched(t *testing.T) {
 	assert.Equal(t, rulebook.Owner, bell.Role)
 	assert.True(t, bell.EveryValue)
 	assert.Equal(t, time.Second, bell.MaxDelay)
-	assert.True(t, r.Fields[rulebook.Find(r.Fields, "mill/old", false, "angle")].TimeDriven)
+	mill := r.Fields[rulebook.Find(r.Fields, "mill/old", false, "angle")]
+	assert.True(t, mill.TimeDriven)
+	assert.Equal(t, rulebook.TimeDrivenDuration, mill.MinDuration, "a flip that comes half a second late must not pass")
+	assert.Equal(t, rulebook.DefaultMinDuration, bell.MinDuration)
 	assert.Equal(t, rulebook.EventRule{Event: "bark", SeenBy: rulebook.AllButOwner, MaxDelay: time.Second, MaxAhead: 100 * ms, MinDuration: rulebook.DefaultMinDuration, Grace: rulebook.DefaultGrace, Ordered: true}, r.Events[0])
 	assert.Equal(t, "*", r.Events[len(r.Events)-1].Event, "the game's come behind")
 	assert.Equal(t, 9.0, r.Invariants[0].Max)

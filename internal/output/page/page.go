@@ -52,6 +52,8 @@ var pages = template.Must(template.New("page").Funcs(template.FuncMap{
 	"longest":  report.Longest,
 	"times":    report.Times,
 	"logshead": report.LogsHead,
+	"ages":     ages,
+	"unseen":   report.Unseen,
 	"bytes":    func(n float64) string { return report.Number(int(n)) },
 }).Parse(pageText))
 
@@ -84,6 +86,7 @@ type shown struct {
 // incident is one with its findings, the head first.
 type incident struct {
 	judge.Incident
+	Turn  string // which knob would explain it
 	Head  card
 	Cards []card           // with a curve
 	Rest  []*judge.Finding // without
@@ -139,7 +142,7 @@ func (d *data) incidents() {
 		findings[f.ID] = f
 	}
 	for _, in := range r.Verdict.Incidents {
-		one := incident{Incident: in}
+		one := incident{Incident: in, Turn: report.Knob(&in, r.Verdict.Rules)}
 		for _, id := range in.Findings {
 			f, c := findings[id], curves[id]
 			if c == nil {

@@ -141,7 +141,7 @@ func span(list []judge.Incident) string {
 	return list[0].ID + " to " + list[len(list)-1].ID
 }
 
-func (t *Text) incident(in judge.Incident, byID map[string]*judge.Finding) {
+func (t *Text) incident(in judge.Incident, byID map[string]*judge.Finding, rules []judge.RuleReport) {
 	head := byID[in.Head]
 	fmt.Fprintf(t.w, "\n%s  %s  %s\n", in.ID, t.colour("1", string(in.Kind)), Sentence(head))
 	if more := len(in.Views) + len(in.Entities); more > 2 {
@@ -152,6 +152,9 @@ func (t *Text) incident(in judge.Incident, byID map[string]*judge.Finding) {
 		fmt.Fprintf(t.w, "    in all %s, %s%s\n", count(len(in.Findings), "finding", "findings"), named(in.Views, "view", "views"), of)
 	}
 	t.evidence(head)
+	if knob := Knob(&in, rules); knob != "" {
+		fmt.Fprintf(t.w, "    %s\n", strings.ReplaceAll(ansi.Wordwrap(knob, whyWidth, ""), "\n", "\n      "))
+	}
 	if len(in.Findings) == 1 {
 		return
 	}
@@ -279,6 +282,9 @@ func (t *Text) compared(v *judge.Verdict) {
 			fmt.Fprintln(t.w, "  how late the view shows things is part of that and cannot be told from it")
 		}
 	}
+	if text := Unseen(v); text != "" {
+		fmt.Fprintf(t.w, "  %s\n", text)
+	}
 	t.events(v)
 	for _, c := range v.Cheats {
 		fmt.Fprintf(t.w, "Cheat: %s\n", Cheat(c))
@@ -363,7 +369,7 @@ func (t *Text) Incidents(v *judge.Verdict) {
 			folded[signature] = append(folded[signature], in)
 			continue
 		}
-		t.incident(in, byID)
+		t.incident(in, byID, v.Rules)
 	}
 	for _, signature := range order {
 		list := folded[signature]

@@ -56,12 +56,8 @@ type Other struct {
 	Traces feed.Traces
 }
 
-// How far a knob is turned at most: what takes more is no matter of knobs.
-const (
-	most      = 10              // times what it is
-	mostDelay = 2 * time.Second // or so much
-	steps     = 7               // halvings of the way there, by ratio
-)
+// steps is in how many halvings, by ratio, the way to the most that a knob is turned is searched.
+const steps = 7
 
 // For looks for what to change so that a run is in sync, and what that would hide in others.
 func For(ctx context.Context, traces feed.Traces, others []Other) (*Advice, error) {
@@ -272,7 +268,7 @@ func gone(before, after []*judge.Finding) (ids []string) {
 // knobs are those of the rule that a finding is under.
 func knobs(rules *rulebook.Rules, f *judge.Finding) []knob {
 	span := func(name string, into *time.Duration) knob {
-		return knob{name: name, value: into.Seconds(), from: max(into.Seconds(), 0.02), most: max(most**into, mostDelay).Seconds(),
+		return knob{name: name, value: into.Seconds(), from: max(into.Seconds(), 0.02), most: max(rulebook.KnobTimes**into, rulebook.KnobDelay).Seconds(),
 			set:  func(v float64) { *into = time.Duration(math.Ceil(v*100) * 1e7) },
 			text: func(v float64) string { return time.Duration(math.Ceil(v*100) * 1e7).String() }}
 	}
@@ -287,7 +283,7 @@ func knobs(rules *rulebook.Rules, f *judge.Finding) []knob {
 		if from == 0 {
 			from = max(r.Quantum, 1e-3)
 		}
-		list = append(list, knob{name: "tolerance", value: r.Tolerance, from: from, most: most * from,
+		list = append(list, knob{name: "tolerance", value: r.Tolerance, from: from, most: rulebook.KnobTimes * from,
 			set:  func(v float64) { r.Tolerance = v },
 			text: func(v float64) string { return upTo3(v) }})
 	}

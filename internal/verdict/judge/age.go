@@ -25,6 +25,17 @@ func (h *histogram) add(d time.Duration) {
 	h.total++
 }
 
+// agesBy are the ages of what is shown by a rule.
+func (j *Judge) agesBy(rule *rulebook.Rule) *histogram {
+	if j.ages == nil {
+		j.ages = map[*rulebook.Rule]*histogram{}
+	}
+	if j.ages[rule] == nil {
+		j.ages[rule] = &histogram{}
+	}
+	return j.ages[rule]
+}
+
 // spread is nil for an empty histogram; its unit is ms.
 func (h *histogram) spread() *metrics.Spread {
 	if h.total == 0 {
@@ -63,10 +74,20 @@ func agePhase(name string) int {
 // is looked for.
 const aroundMatch = 500 * time.Millisecond
 
-// sampleAge notes how old what the view shows of a moving entity is: the time
-// since the reference was nearest to it. Values of entities at rest have no age.
+// sampleAge notes how old what the view shows is. Of what moves that is the time since the
+// reference was nearest to it, and at rest it has no age. Of what is no number to move it is how
+// long before the view the reference came to the value, each time that the view comes to one.
 func (v *view) sampleAge(k *tracker, t time.Duration) {
-	if k.rule.Compare != rulebook.Distance || k.mirror.own || k.rule.TimeDriven {
+	if k.rule.TimeDriven || k.rule.MaxAhead > 0 && k.rule.Compare != rulebook.Distance {
+		return
+	}
+	if k.rule.Compare == rulebook.Exact {
+		if k.since != t || k.lastAt == 0 || k.match <= 0 {
+			return
+		}
+		if came := k.path.corners[max(0, k.path.seek(k.match-1))].t; came >= v.joinedAt { // else it stood there before the view
+			k.window.ages.add(t - came)
+		}
 		return
 	}
 	if k.sampled++; k.sampled%ageEvery != 0 {
@@ -78,10 +99,33 @@ func (v *view) sampleAge(k *tracker, t time.Duration) {
 		return
 	}
 	before, after := k.path.at(moment-slopeOver), k.path.at(moment+slopeOver)
-	if distance(before, after) > 0.25*k.rule.Tolerance {
+	if distance(before, after) <= 0.25*k.rule.Tolerance {
+		return
+	}
+	if k.rule.MaxAhead == 0 {
+		k.window.ages.add(t - moment)
+	}
+	if k.rule.Compare == rulebook.Distance && !k.mirror.own {
 		v.ages.add(t - moment)
 		v.age = t - moment
 	}
+}
+
+// ageBars is into how many bars the ages by a rule are put, up to twice its max-delay; one more is
+// beyond.
+const ageBars = 20
+
+// bars are the ages up to a time, in so many bars of one width, and those beyond.
+func (h *histogram) bars(n int, up time.Duration) []int {
+	if h.total == 0 || up <= 0 {
+		return nil
+	}
+	list := make([]int, n+1)
+	for ms, count := range h.counts {
+		at := int(time.Duration(ms) * time.Millisecond * time.Duration(n) / up)
+		list[min(at, n)] += int(count)
+	}
+	return list
 }
 
 // nearest is the moment of [low, high] at which the path was nearest to v, the

@@ -14,12 +14,14 @@ type episode struct {
 	beside    point         // what the reference had at that moment itself
 	seen      []sighting    // evenly thinned
 	stride    int           // every so many sightings are kept
+	final     sighting      // the last unexplained one
 	history   []corner      // the reference from some time before the episode on, as far as it is kept
 	early     []sighting    // the first few
 	count     int
-	changes   int // values that the view said while it went on
-	pending   int // likewise, explained ones: they count if it goes on
-	worst     float64
+	changes   int     // values that the view said while it went on
+	pending   int     // likewise, explained ones: they count if it goes on
+	worst     float64 // how far a value was from any that could explain it, at the beginning of its stretches
+	widest    float64 // likewise, also at their ends
 	evidence  Evidence
 	like      likeness // of an entity that the view alone has
 	healed    healing  // how it was explained again, if nothing unexplained has followed

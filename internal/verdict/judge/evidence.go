@@ -95,11 +95,14 @@ func (v *view) packet(p link.Packet) {
 			v.upTakes = p.Delay()
 		}
 	}
+	news := v.judge.config.Rules.News
+	if p.Direction == link.Down && p.Size >= news.Down {
+		v.sends.send(p.Sent)
+	}
 	if p.Copies == 0 {
 		v.troubles = append(v.troubles, trouble{p, 0})
 		return
 	}
-	news := v.judge.config.Rules.News
 	if p.Flipped > 0 { // what is spoiled tells nothing for certain
 		v.troubles = append(v.troubles, trouble{p, 0})
 		return

@@ -67,7 +67,7 @@ func incidents(findings []*Finding) []Incident {
 // incidentOf is the incident of findings that hang together.
 func incidentOf(all []*Finding) Incident {
 	head := telling(all[0], all)
-	in := Incident{BeganAt: all[0].BeganAt, Head: head.ID, Kind: head.Kind}
+	in := Incident{BeganAt: all[0].BeganAt, Head: head.ID, Kind: head.Kind, Knob: knobOf(head, all)}
 	for _, f := range all {
 		in.Findings = append(in.Findings, f.ID)
 		if !slices.Contains(in.Views, f.View) {

@@ -56,9 +56,10 @@ type Judge struct {
 	waiting  queue
 	swept    time.Duration
 
-	rhythm rhythm // in which the reference tells its state
-	stamp  int    // counts full snapshots
-	epoch  int    // counts what was taken in
+	ages   map[*rulebook.Rule]*histogram // of what is shown by each rule
+	rhythm rhythm                        // in which the reference tells its state
+	stamp  int                           // counts full snapshots
+	epoch  int                           // counts what was taken in
 
 	certain  int // findings, so far
 	ended    bool

@@ -325,7 +325,7 @@ func (l *ledger) arrived(v *view, r *trace.Record, o *occasion, unsure bool) {
 		cell.Lost--
 		cell.Late++
 		s.lost.Kind, s.lost.EndedAt, s.lost.Why = EventLate, Seconds(r.T), fmt.Sprintf("%s came after %.2f s", o.what(), (r.T-o.t).Seconds())
-		s.lost.Open, s.lost.Ended = false, "its arrival"
+		s.lost.Open, s.lost.Ended, s.lost.Knobs.MaxDelay = false, "its arrival", upTo10ms(r.T-o.t, o.rule.MaxDelay)
 		s.lost.sign()
 	}
 	if o.rule.Ordered && !unsure {
@@ -429,7 +429,7 @@ func (l *ledger) finding(kind Kind, v *view, name, entity string, began, ended t
 		return f
 	}
 	f := &Finding{Kind: kind, View: v.name, Entity: entity, Subject: Subject{AboutEvent, name}, BeganAt: Seconds(began), EndedAt: Seconds(ended),
-		Why: why, first: why, times: 1, settle: rule.MinDuration, Ended: "the event itself"}
+		Why: why, first: why, times: 1, settle: rule.MinDuration, Ended: "the event itself", eventRule: rule}
 	f.Evidence = l.match.circumstances(v, began, ended)
 	l.match.add(f)
 	l.running[key] = f

@@ -330,13 +330,20 @@ func (k *tracker) apartFrom(j *Judge, v *view, from, to time.Duration, held bool
 	low, high, _ := k.window.at(v, from)
 	gap := k.path.gap(k.value, low, max(low, high))
 	if !math.IsInf(gap, 0) {
-		e.worst = max(e.worst, gap)
+		e.worst, e.widest = max(e.worst, gap), max(e.widest, gap)
+	}
+	if to > from {
+		low, high, _ := k.window.at(v, to)
+		if gap := k.path.gap(k.value, low, max(low, high)); !math.IsInf(gap, 0) {
+			e.widest = max(e.widest, gap)
+		}
 	}
 	if seen := to; held || len(e.seen) == 0 {
 		if !held {
 			seen = from
 		}
-		k.note(v, sighting{t: seen, view: k.value, there: k.path.at(seen), gap: gap, late: from - low})
+		e.final = sighting{t: seen, view: k.value, there: k.path.at(seen), gap: gap, late: from - low}
+		k.note(v, e.final)
 	}
 	e.amount += max(0, to-max(from, e.last, e.known))
 	e.last = max(e.last, to)

@@ -101,6 +101,15 @@ type RuleReport struct {
 	Judged   bool   `json:"judged"` // false for what is cosmetic
 	Fits     int    `json:"fits"`   // how many pairs of view and entity it was used for
 	Findings int    `json:"findings"`
+
+	Age      *metrics.Spread `json:"age_ms,omitempty"`      // how old what is right by it was shown
+	AgeBars  []int           `json:"age_bars,omitempty"`    // how often, up to twice max-delay in bars of one width; the last, beyond
+	MaxDelay Seconds         `json:"max_delay_s,omitempty"` // where that is known
+
+	// What is not right is not seen if it is over sooner: a wrong value that lasts shorter, or one that
+	// comes less late.
+	WrongFor Seconds `json:"wrong_from_s,omitempty"`
+	LateBy   Seconds `json:"late_from_s,omitempty"`
 }
 
 // Incident is a number of findings that hang together. The earliest is its head;
@@ -115,6 +124,7 @@ type Incident struct {
 	Findings []string `json:"findings"`
 	Views    []string `json:"views"`
 	Entities []string `json:"entities"`
+	Knob     *Knob    `json:"knob,omitempty"` // nil if there is none for what is wrong
 }
 
 // Finding is a disagreement that lasted.
@@ -142,15 +152,17 @@ type Finding struct {
 	Invariant  bool      `json:"invariant,omitempty"` // it is about an invariant
 	Linked     bool      `json:"linked,omitempty"`    // packets of the view's link are known
 
+	Knobs    Knobs          `json:"knobs,omitzero"`  // what would explain it
 	Stall    *metrics.Stall `json:"stall,omitempty"` // of what is set aside: why
 	Evidence Evidence       `json:"evidence"`
 
-	rule   *rulebook.Rule // of a field, or nil
-	settle time.Duration
-	leapt  bool   // it began with a leap away and ended with one back
-	cause  string // of a crash: how, and what was said last
-	first  string // Why of the first of several that count as one
-	times  int
+	rule      *rulebook.Rule      // of a field, or nil
+	eventRule *rulebook.EventRule // of an event, or nil
+	settle    time.Duration
+	leapt     bool   // it began with a leap away and ended with one back
+	cause     string // of a crash: how, and what was said last
+	first     string // Why of the first of several that count as one
+	times     int
 }
 
 // add takes a finding into the verdict.
@@ -215,6 +227,7 @@ func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
 		gap := math.Round(e.worst*1e3) / 1e3
 		f.Gap = &gap
 	}
+	f.Knobs = k.knobsOf(v, open)
 	f.leapt = e.before.ok && e.healed.byView && leapsAway(k.rule, k.path, e.before, e.early[0])
 	f.Evidence.complete(j, k)
 	j.add(f)
@@ -267,6 +280,11 @@ func (j *Judge) verdict(end time.Duration, how ending.Ending) *Verdict {
 	for i := range rules {
 		rule := &rules[i]
 		r := RuleReport{Entities: rule.Entities, Of: rule.Of.String(), Fields: rule.Label(), Judged: rule.Judged(), Fits: fits[rule]}
+		if ages := j.ages[rule]; ages != nil && rule.Judged() {
+			r.Age, r.AgeBars = ages.spread(), ages.bars(ageBars, 2*rule.MaxDelay)
+			r.MaxDelay = Seconds(rule.MaxDelay)
+			r.WrongFor, r.LateBy = j.seenFrom(rule)
+		}
 		for _, f := range d.Findings {
 			if f.rule == rule {
 				r.Findings++
@@ -375,6 +393,7 @@ func (d *Verdict) warn(j *Judge) {
 			d.Warnings = append(d.Warnings, Warning{Rule: rule, Text: "the watch rule for " + rule + " met nothing"})
 		}
 	}
+	d.Warnings = append(d.Warnings, j.warnOfRareRecords()...)
 	d.Warnings = append(d.Warnings, j.cheats.warnings()...)
 	for _, s := range j.starving {
 		d.Warnings = append(d.Warnings, Warning{View: s.View, Grave: s.Share < crawls,

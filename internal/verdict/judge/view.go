@@ -45,6 +45,7 @@ type view struct {
 	trail       []trailPoint  // of its own entity, lately
 	rhythm      rhythm        // in which it tells its state
 	windows     []*window     // of each rule
+	sends       sends         // to it
 }
 
 // heldUntil is up to when a view held at t what it had said last. One that tells its state seldom
@@ -136,7 +137,7 @@ func (v *view) windowOf(rule *rulebook.Rule) *window {
 			return w
 		}
 	}
-	w := &window{rule: rule, epoch: -1}
+	w := &window{rule: rule, epoch: -1, ages: v.judge.agesBy(rule)}
 	v.windows = append(v.windows, w)
 	return w
 }

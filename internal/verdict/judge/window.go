@@ -13,6 +13,7 @@ type window struct {
 	epoch     int // of the judge
 	low, high time.Duration
 	known     bool
+	ages      *histogram // of what is shown by the rule in all views: see sampleAge
 }
 
 // at is the stretch of the path that may explain a value shown at t.

@@ -118,7 +118,14 @@ type Rule struct {
 const (
 	DefaultMaxDelay    = 250 * time.Millisecond
 	DefaultMinDuration = 500 * time.Millisecond
+	TimeDrivenDuration = 200 * time.Millisecond // the default of min-duration for what is right when it is said
 	DefaultGrace       = time.Second
+)
+
+// How far a knob of a rule is turned at most to explain a finding: what takes more is no matter of knobs.
+const (
+	KnobTimes = 10              // times what it is
+	KnobDelay = 2 * time.Second // or so much, of times
 )
 
 // Label is how a verdict names what a rule compares: "x, y" or "existence".
