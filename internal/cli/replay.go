@@ -105,8 +105,10 @@ finds the smallest set of them that makes the difference: with them delivered th
 is gone, and with only them lost, late or damaged it is there. If no packet matters it
 says so, and varies delay, who plays, who joins late and what they do.
 
-FINDING defaults to the head of the first incident. On the wall clock each variant is
-played --runs times and shows the finding if --needed of them do.
+FINDING defaults to the head of the first incident. On the wall clock the recorded match is
+played several times first, to know how often it shows the finding; a variant is then played
+until it shows it, or until it has not in so many matches that at most one in twenty such
+conclusions is wrong.
 
 Exits with 0, or with 3 if the finding does not appear again when the match is played as
 recorded.`,
@@ -144,14 +146,13 @@ type labOptions struct {
 
 func labFlags(c *cobra.Command, lab *labOptions) {
 	trustFlag(c, &lab.trusts)
-	c.Flags().IntVar(&lab.Runs, "runs", 3, "on the wall clock: how often each variant is played")
-	c.Flags().IntVar(&lab.Needed, "needed", 2, "on the wall clock: in how many of them the finding must show")
+	c.Flags().IntVar(&lab.Each, "each", 12, "on the wall clock: matches of one variant at most; the rarer the finding shows, the more it takes")
 	c.Flags().IntVar(&lab.Workers, "at-once", 0, "matches to play at once (default one per core, two on the wall clock)")
 }
 
 func preparedLab(c *cobra.Command, lab *labOptions) error {
-	if lab.Needed < 1 || lab.Runs < lab.Needed {
-		return usage("--needed %d of --runs %d is not possible", lab.Needed, lab.Runs)
+	if lab.Each < 1 {
+		return usage("--each %d is not possible; give at least 1", lab.Each)
 	}
 	lab.Wall = wallOptions()
 	lab.Tell = func(text string) { fmt.Fprintln(c.ErrOrStderr(), text) }
@@ -227,8 +228,9 @@ lose only the packets that matter. Writes the result as a plan to keep as a regr
 test, with its timeline as a comment.
 
 FINDING defaults to the head of the first incident. When it is interrupted, or has played
---max matches, the smallest plan so far is written. On the wall clock each step is played
---runs times and must show the finding in --needed of them.`,
+--max matches, the smallest plan so far is written. On the wall clock each step is played as
+often as it takes to know (see zwheel why), and the smallest plan several times more: how
+often it shows the finding is said.`,
 		Example:           "  zwheel shrink runs/four-dogs-lost-goodbye-seed31 F1 --out goodbye.yaml",
 		Args:              cobra.RangeArgs(1, 2),
 		ValidArgsFunction: completeFindings,

@@ -187,6 +187,8 @@ func givenKeys(g *link.Given) []key {
 		}),
 		optional(wholeKey("flipped", &g.Flipped, 0, 1<<20), &g.Flipped),
 		optional(wholeKey("resent", &g.Resent, 0, 100), &g.Resent),
+		durationKey("sent", &g.Like.Sent),
+		optional(wholeKey("bytes", &g.Like.Size, 1, 1<<20), &g.Like.Size),
 	}
 }
 

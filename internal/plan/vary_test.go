@@ -135,12 +135,14 @@ links:
         - {packet: 3, dropped: lost}
         - {packet: 5, after: 90ms}
         - {packet: 6, after: [20ms, 35ms], flipped: 12}
+    up:
+      outcomes: [{packet: 9, dropped: lost, sent: 1250ms, bytes: 57}]
 `
 	p, err := Parse("p.yaml", []byte(text))
 	require.NoError(t, err)
 	want := []link.Given{{Number: 3, Dropped: link.Lost}, {Number: 5, Copies: 1, Delay: [2]time.Duration{90 * ms}}, {Number: 6, Copies: 2, Delay: [2]time.Duration{20 * ms, 35 * ms}, Flipped: 12}}
 	assert.Equal(t, want, p.Links[0].Down.Given)
-	assert.Empty(t, p.Links[0].Up.Given)
+	assert.Equal(t, []link.Given{{Number: 9, Dropped: link.Lost, Like: link.Recorded{Sent: 1250 * ms, Size: 57}}}, p.Links[0].Up.Given)
 	for _, write := range []func(*Plan) ([]byte, error){(*Plan).YAML, (*Plan).Brief} {
 		written, err := write(p)
 		require.NoError(t, err)
@@ -156,6 +158,10 @@ links:
 		"{packet: 3, after: [9ms, 5ms]}":                   "its second copy before its first",
 		"{packet: 3, after: [1ms, 2ms, 3ms]}":              "at most twice",
 		"{packet: 3, after: 1ms}, {packet: 3, after: 1ms}": "packet 3 stands behind packet 3",
+
+		"{packet: 3, after: 1ms, sent: 2s}":                                                            "how many bytes: they have",
+		"{packet: 3, after: 1ms, bytes: 9}, {packet: 4, after: 1ms}":                                   "say of all or of none",
+		"{packet: 3, after: 1ms, bytes: 9, sent: 2s}, {packet: 4, after: 1ms, bytes: 9, sent: 1900ms}": "packet 4 was sent before packet 3",
 	} {
 		_, err := Parse("p.yaml", []byte("bots: [{name: fern, link: odd}]\nlinks: {odd: {outcomes: ["+outcome+"]}}\n"))
 		assert.ErrorContains(t, err, wrong, outcome)

@@ -47,10 +47,10 @@ type WayFollowed struct {
 	Link         string  `json:"link"`
 	Direction    string  `json:"direction"`
 	Recorded     int     `json:"recorded"`          // packets
-	Played       int     `json:"played"`            // packets; those beyond Recorded had their outcomes drawn
-	SameSize     int     `json:"same_size"`         // of packets with the same number
-	UntilSize    float64 `json:"until_s"`           // when the first was sent that has another size than its like in the recording
-	Apart        float64 `json:"apart_ms"`          // median difference of the sending times of packets with the same number
+	Played       int     `json:"played"`            // packets
+	Like         int     `json:"like"`              // of these, that one of the recording is like; the others had their outcomes drawn
+	SameSize     int     `json:"same_size"`         // of these, with the same size
+	Apart        float64 `json:"apart_ms"`          // median difference of their sending times
 	ApartP95     float64 `json:"apart_p95_ms"`      //
 	LikeOutcomes int     `json:"outcomes_as_given"` // packets that fared as recorded
 }
@@ -225,16 +225,26 @@ func signatures(r *Recording) (list []string) {
 
 // followed compares the packets of one direction with the recording.
 func followed(way Way, recorded, played []link.Outcome) WayFollowed {
-	w := WayFollowed{Link: way.Link, Direction: way.Direction.String(), Recorded: len(recorded), Played: len(played), UntilSize: -1}
+	w := WayFollowed{Link: way.Link, Direction: way.Direction.String(), Recorded: len(recorded), Played: len(played)}
 	var apart []time.Duration
-	for i := range min(len(recorded), len(played)) {
-		a, b := recorded[i], played[i]
+	known := make([]link.Recorded, len(recorded))
+	for i, f := range recorded {
+		known[i] = link.Recorded{Sent: f.Sent, Size: f.Size}
+	}
+	like := link.NewLikeness(known, true)
+	for _, b := range played {
+		i, ok := like.Of(b.Sent, b.Size)
+		if !ok {
+			continue
+		}
+		a := recorded[i]
+		w.Like++
 		if a.Size == b.Size {
 			w.SameSize++
-		} else if w.UntilSize < 0 {
-			w.UntilSize = b.Sent.Seconds()
 		}
-		if given, is := a.Given(), b.Given(); given == is {
+		given, is := a.Given(), b.Given()
+		given.Number = is.Number
+		if given == is {
 			w.LikeOutcomes++
 		}
 		apart = append(apart, (a.Sent - b.Sent).Abs())

@@ -6,4 +6,5 @@ var (
 	Record = record
 	Head   = head
 	Shows  = (*Lab).shows
+	Repeat = (*Lab).repeat
 )

@@ -2,12 +2,12 @@ package replay
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 	"sync/atomic"
 	"time"
 
-	"golang.org/x/sync/errgroup"
 	"zitherwheel/internal/campaign"
 
 	"zitherwheel/internal/match"
@@ -18,14 +18,15 @@ import (
 // Lab plays variants of a match and looks for a finding in each.
 //
 // On the virtual clock a variant is played once: it would be the same again. On the
-// wall clock it is played Runs times, and shows the finding if Needed of them do.
+// wall clock it is played until it shows the finding, or until so many matches did not
+// that it would have shown by then: see Repeats.
 type Lab struct {
 	Wall    match.Options // what a match on the wall clock needs
 	Workers int           // matches at once; 0 means one a core, or on the wall clock two
-	Runs    int           // on the wall clock; 0 means 1
-	Needed  int           // 0 means 1
+	Each    int           // on the wall clock: matches of one variant at most; 0 means 12
 	Tell    func(string)  // hears what is tried; may be nil
 
+	repeats Repeats // of the recorded match, on the wall clock
 	replays atomic.Int64
 	once    sync.Once
 	slots   chan struct{} // holds one for each match that is played, if Workers bounds them
@@ -92,27 +93,11 @@ func (l *Lab) play(ctx context.Context, v Variant, options match.Options) (*matc
 // shows plays a variant as often as it takes to know whether it shows the finding. A
 // match that could not be played does not.
 func (l *Lab) shows(ctx context.Context, v Variant, target Target) (bool, error) {
-	runs, needed := 1, 1
 	if v.Plan.Clock == plan.Wall {
-		runs, needed = max(1, l.Runs), max(1, l.Needed)
+		return l.showsOnWall(ctx, v, target)
 	}
-	if runs == 1 {
-		r, err := l.play(ctx, v, match.Options{})
-		return err == nil && target.In(r.Verdict) != nil, err
-	}
-	var seen atomic.Int64
-	var group errgroup.Group // all at once, as far as Workers lets them: they are little work and much waiting
-	for range runs {
-		group.Go(func() error {
-			r, err := l.play(ctx, v, match.Options{})
-			if err == nil && target.In(r.Verdict) != nil {
-				seen.Add(1)
-			}
-			return err
-		})
-	}
-	err := group.Wait()
-	return int(seen.Load()) >= needed, err
+	r, err := l.play(ctx, v, match.Options{})
+	return err == nil && target.In(r.Verdict) != nil, err
 }
 
 // first is the first of n variants that shows the finding, or -1. Several are played
@@ -148,6 +133,10 @@ func (l *Lab) firstThat(ctx context.Context, shows bool, n int, variant func(int
 		v := variant(i)
 		lock.Unlock()
 		shown, err := l.shows(ctx, v, target)
+		var unsure *UnsureError
+		if shows && errors.As(err, &unsure) { // it has not shown it, and another may
+			err = nil
+		}
 		lock.Lock()
 		defer lock.Unlock()
 		if shown == shows && err == nil && (best < 0 || i < best) {

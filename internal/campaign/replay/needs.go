@@ -17,13 +17,7 @@ import (
 // network plays, and what else it takes.
 func (c *inquiry) otherwise(ctx context.Context, w *Why) (network, needs string, err error) {
 	c.lab.tell("no packet makes the difference; trying other things")
-	try := func(what string, v Variant) (bool, error) {
-		there, err := c.lab.shows(ctx, v, c.target)
-		if err == nil {
-			w.Needs = append(w.Needs, Need{what, there})
-		}
-		return there, err
-	}
+	try := c.try(ctx, w)
 	// On perfect links, then with every packet after the usual time of its way.
 	base := c.steady(0)
 	perfect, err := try("perfect links", base)
@@ -102,7 +96,7 @@ func (c *inquiry) people(ctx context.Context, w *Why, base Variant, try trial) (
 		return "", err
 	}
 	base = onlyBots(base, who)
-	for _, part := range []func(base Variant, try trial, who []string) ([]string, error){doings, usualSettings} {
+	for _, part := range []func(base Variant, try trial, who []string) ([]string, error){order, doings, usualSettings} {
 		more, err := part(base, try, who)
 		if err != nil {
 			return "", err
@@ -148,6 +142,77 @@ func (c *inquiry) present(ctx context.Context, w *Why, base Variant, try trial) 
 		beside = " beside " + mine
 	}
 	return append(who, present...), []string{fmt.Sprintf("It takes %s%s.", and(present), beside)}, nil
+}
+
+// order finds out whether it takes who joins before whom, of those that join at about the same time:
+// of others the finding would come too late to be the same. The first of who is the finding's own.
+func order(base Variant, try trial, who []string) (needs []string, err error) {
+	if len(who) < 2 || !joins(base.Script[who[0]]) {
+		return nil, nil
+	}
+	mine, others := firstJoin(base.Script[who[0]]), time.Duration(-1)
+	for _, name := range who[1:] {
+		if at := firstJoin(base.Script[name]); joins(base.Script[name]) && (others < 0 || at < others) {
+			others = at
+		}
+	}
+	if others < 0 {
+		return nil, nil
+	}
+	v, what, need, shift := base, who[0]+" joining last", "before", mine-others+joinsApart
+	if mine < others {
+		latest := others
+		for _, name := range who[1:] {
+			latest = max(latest, firstJoin(base.Script[name]))
+		}
+		shift = latest - mine + joinsApart
+		v.Script = without(base.Script, who[0])
+		v.Script[who[0]] = later(base.Script[who[0]], shift)
+	} else {
+		what, need = who[0]+" joining first", "after"
+		v.Script = without(base.Script, who[1:]...)
+		for _, name := range who[1:] {
+			v.Script[name] = later(base.Script[name], shift)
+		}
+	}
+	if shift > joinsTogether+joinsApart {
+		return nil, nil
+	}
+	if v.Until > 0 {
+		v.Until = min(v.Until+shift, v.Plan.Duration)
+	}
+	there, err := try(what, v)
+	if err == nil && !there {
+		needs = append(needs, fmt.Sprintf("It takes %s joining %s the others.", who[0], need))
+	}
+	return needs, err
+}
+
+const (
+	joinsTogether = 500 * time.Millisecond // joins so near are at about the same time
+	joinsApart    = time.Second            // and so far apart one is before the other for certain
+)
+
+func joins(moments []bot.Moment) bool {
+	return slices.ContainsFunc(moments, func(m bot.Moment) bool { return m.Join })
+}
+
+func firstJoin(moments []bot.Moment) time.Duration {
+	for _, m := range moments {
+		if m.Join {
+			return m.At
+		}
+	}
+	return 0
+}
+
+// later is a script in which everything happens so much later.
+func later(moments []bot.Moment, by time.Duration) []bot.Moment {
+	moments = slices.Clone(moments)
+	for i := range moments {
+		moments[i].At += by
+	}
+	return moments
 }
 
 // doings finds whose late joining and whose inputs it takes.

@@ -133,6 +133,9 @@ func (r *Recording) outcomes() map[Way][]link.Given {
 		list := make([]link.Given, len(outcomes))
 		for i, f := range outcomes {
 			list[i] = f.Given()
+			if r.Plan.Clock == plan.Wall {
+				list[i].Like = link.Recorded{Sent: f.Sent, Size: f.Size}
+			}
 		}
 		all[way] = list
 	}

@@ -168,14 +168,13 @@ func TestTheTextOfASmallestPlan(t *testing.T) {
 		Story: []string{"Packet 58 down to fern (said once: sheep/s06 is gone, and a good many other things that take the row beyond its end, 2.400 s): lost."},
 		Left:  []string{"it is what it is"}}
 	for _, row := range []struct {
-		of, needed int
-		says, not  string
+		repeats, verified *Repeats
+		says, not         string
 	}{
-		{0, 0, "# Note: it is what it is.\n", "wall clock"},
-		{1, 1, "# On the wall clock, where each step was played only once: it may show only now and then.\n", "each step was played 1"},
-		{5, 3, "# On the wall clock; each step was played 5 times, and had to show it in 3.\n", "only once"},
+		{nil, nil, "# Note: it is what it is.\n", "wall clock"},
+		{&Repeats{3, 8}, &Repeats{3, 4}, "# On the wall clock: the recording showed it in 3 of 8 repeats, this plan in 3 of 4.\n", "nil"},
 	} {
-		s.Of, s.Needed = row.of, row.needed
+		s.Repeats, s.Verified = row.repeats, row.verified
 		text, err := s.Text("runs/one", ".")
 		require.NoError(t, err)
 		assert.Contains(t, string(text), "# Shrunk from runs/one: 8 bots, 60.0 s, 200 packets that were lost, late or damaged.\n")
@@ -188,5 +187,11 @@ func TestTheTextOfASmallestPlan(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, "small", again.Title)
 	}
-	assert.Equal(t, ShrunkSummary{Signature: s.Signature, Plan: "x.yaml", Before: s.Before, Story: s.Story, Left: s.Left}, s.Summary("x.yaml"))
+	assert.Equal(t, ShrunkSummary{Signature: s.Signature, Plan: "x.yaml", Before: s.Before, Story: s.Story, Left: s.Left, Repeats: s.Repeats, Verified: s.Verified}, s.Summary("x.yaml"))
+}
+
+func TestWhatIsLargerThanTheRecordingIsSaid(t *testing.T) {
+	s := Shrunk{Before: Size{Bots: 3, Length: judge.Seconds(20 * time.Second), Inputs: 9, Outcomes: 2}, After: Size{Bots: 3, Length: judge.Seconds(22 * time.Second), Inputs: 12, Outcomes: 2}}
+	s.larger()
+	assert.Equal(t, []string{"it is longer than the recording, 22.0 s and not 20.0 s", "it has more inputs than the recording, 12 and not 9"}, s.Left)
 }

@@ -31,8 +31,10 @@ func (s *shrinker) write(ctx context.Context, out *Shrunk) error {
 		return err
 	}
 	f := s.target.In(r.Verdict)
-	if f == nil && p.Clock == plan.Wall {
-		out.Left = append(out.Left, "it did not show in the last match, as it need not each time on the wall clock")
+	if p.Clock == plan.Wall {
+		if err := s.verify(ctx, out, p); err != nil {
+			return err
+		}
 	} else if f == nil {
 		return fmt.Errorf("the smallest plan no longer shows %q when it is played to its end; this is a bug in zwheel", s.target.Signature)
 	}
@@ -44,10 +46,42 @@ func (s *shrinker) write(ctx context.Context, out *Shrunk) error {
 		l := p.LinkOf(b)
 		out.After.Outcomes += len(l.Up.Given) + len(l.Down.Given) + len(l.Up.Outages) + len(l.Down.Outages)
 	}
+	out.larger()
 	if f != nil {
 		out.Story = append(out.Story, fmt.Sprintf("At %.3f s it shows: %s, %s %s, as %s sees it.", time.Duration(f.BeganAt).Seconds(), f.Kind, f.Entity, f.Subject, f.View))
 	}
 	return nil
+}
+
+// verify plays the smallest plan as often as the recording was, to know how often it shows there.
+func (s *shrinker) verify(ctx context.Context, out *Shrunk, p *plan.Plan) error {
+	base := s.lab.repeats
+	verified, err := s.lab.repeat(ctx, Variant{Plan: p}, s.target)
+	s.lab.repeats = base
+	if err != nil {
+		return err
+	}
+	out.Verified = &verified
+	if verified.Shown == 0 {
+		out.Left = append(out.Left, fmt.Sprintf("it is not verified: none of %d matches of this plan showed it, though it did while it was made smaller", verified.Of))
+	}
+	return nil
+}
+
+// larger says in what a plan has become larger than what it was made of.
+func (out *Shrunk) larger() {
+	if out.After.Bots > out.Before.Bots {
+		out.Left = append(out.Left, fmt.Sprintf("it has more bots than the recording, %d and not %d", out.After.Bots, out.Before.Bots))
+	}
+	if out.After.Length > out.Before.Length {
+		out.Left = append(out.Left, fmt.Sprintf("it is longer than the recording, %.1f s and not %.1f s", time.Duration(out.After.Length).Seconds(), time.Duration(out.Before.Length).Seconds()))
+	}
+	if out.After.Inputs > out.Before.Inputs {
+		out.Left = append(out.Left, fmt.Sprintf("it has more inputs than the recording, %d and not %d", out.After.Inputs, out.Before.Inputs))
+	}
+	if out.After.Outcomes > out.Before.Outcomes {
+		out.Left = append(out.Left, fmt.Sprintf("it says of more packets how they fare than were lost, late or damaged in the recording, of %d and not %d", out.After.Outcomes, out.Before.Outcomes))
+	}
 }
 
 const storyPackets = 5 // are told in full
@@ -158,11 +192,8 @@ func (out *Shrunk) Text(from, folder string) ([]byte, error) {
 	for _, s := range out.Story {
 		line("%s", s)
 	}
-	switch {
-	case out.Of > 1:
-		line("On the wall clock; each step was played %d times, and had to show it in %d.", out.Of, out.Needed)
-	case out.Of == 1:
-		line("On the wall clock, where each step was played only once: it may show only now and then.")
+	if out.Repeats != nil {
+		line("On the wall clock: the recording showed it in %s repeats, this plan in %s.", out.Repeats, out.Verified)
 	}
 	for _, s := range out.Left {
 		line("Note: %s.", s)
@@ -181,9 +212,11 @@ type ShrunkSummary struct {
 	Left      []string `json:"left"`
 	Replays   int      `json:"replays"`
 	Stopped   bool     `json:"stopped"`
+	Repeats   *Repeats `json:"repeats,omitempty"`  // on the wall clock: in how many repeats of the recorded match it showed
+	Verified  *Repeats `json:"verified,omitempty"` // and in how many of the smallest
 }
 
 // Summary sums up what was reached; path is where the plan was written to.
 func (out *Shrunk) Summary(path string) ShrunkSummary {
-	return ShrunkSummary{out.Signature, path, out.Before, out.After, out.Story, out.Left, out.Replays, out.Stopped}
+	return ShrunkSummary{out.Signature, path, out.Before, out.After, out.Story, out.Left, out.Replays, out.Stopped, out.Repeats, out.Verified}
 }

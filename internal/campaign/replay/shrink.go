@@ -22,8 +22,8 @@ type Shrunk struct {
 	Before    Size
 	After     Size
 	Replays   int
-	Of        int // on the wall clock: how often each variant was played
-	Needed    int
+	Repeats   *Repeats // on the wall clock: in how many repeats of the recorded match it showed
+	Verified  *Repeats // and in how many of the smallest
 	Stopped   bool // it was interrupted, or reached the most matches it may play
 }
 
@@ -53,7 +53,8 @@ func (r *Recording) Shrink(ctx context.Context, l *Lab, f *judge.Finding, most i
 	s.target, s.view = Target{Signature: f.Signature}, f.View
 	out := &Shrunk{Signature: f.Signature, Before: s.sizeBefore(), Story: []string{}, Left: []string{}}
 	if r.Plan.Clock == plan.Wall {
-		out.Of, out.Needed = max(1, l.Runs), max(1, l.Needed)
+		repeats := l.repeats
+		out.Repeats = &repeats
 	}
 	err := s.run(ctx, f)
 	out.Replays = l.Replays()

@@ -27,8 +27,8 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-// On the wall clock the n-th packet of each direction has the outcome of the n-th that was
-// recorded, whatever the processes do in the meantime.
+// On the wall clock each packet has the outcome of the one that was recorded that it is most like,
+// whatever the processes do in the meantime.
 func TestAMatchOnTheWallClockIsGivenItsOutcomesAgain(t *testing.T) {
 	if testing.Short() {
 		t.Skip("with the race detector all is too slow to be right in time")
@@ -47,7 +47,8 @@ bots: [{name: fern, link: moor}, {name: moss, link: moor, steps: [{do: join}, {d
 	require.Len(t, followed.Ways, 4)
 	for _, w := range followed.Ways {
 		assert.Greater(t, w.Recorded, 20, "%s %s", w.Link, w.Direction)
-		assert.Equal(t, min(w.Recorded, w.Played), w.LikeOutcomes, "%s %s: all that have a number that was recorded fare as recorded", w.Link, w.Direction)
+		assert.GreaterOrEqual(t, w.Like, 8*min(w.Recorded, w.Played)/10, "%s %s: most are like one that was recorded", w.Link, w.Direction)
+		assert.Equal(t, w.Like, w.LikeOutcomes, "%s %s: these fare as recorded", w.Link, w.Direction)
 	}
 	again, err := os.ReadFile(filepath.Join(followed.Replay, "about.json"))
 	require.NoError(t, err)
@@ -55,8 +56,8 @@ bots: [{name: fern, link: moor}, {name: moss, link: moor, steps: [{do: join}, {d
 	assert.Equal(t, 1, lab.Replays())
 }
 
-// A variant on the wall clock is played several times, and counts as showing a finding if
-// enough of them do.
+// A variant on the wall clock has a finding if one of its matches shows it, and has it not after so
+// many without it that it would have shown.
 func TestOnTheWallClockItTakesSeveral(t *testing.T) {
 	if testing.Short() {
 		t.Skip("with the race detector all is too slow to be right in time")
@@ -68,12 +69,31 @@ game: {faults: [narrow-numbers]}
 bots: [{name: fern}, {name: moss}]
 `)
 	f := replay.Head(t, r)
-	lab := &replay.Lab{Runs: 2, Needed: 2}
+	lab := &replay.Lab{}
+	repeats, err := replay.Repeat(lab, context.Background(), r.Same(), replay.Target{Signature: f.Signature})
+	require.NoError(t, err)
+	assert.Equal(t, replay.Repeats{Shown: 4, Of: 4}, repeats, "x is wrong west of the middle, always; two at a time until three have shown it")
 	there, err := replay.Shows(lab, context.Background(), r.Same(), replay.Target{Signature: f.Signature})
 	require.NoError(t, err)
-	assert.True(t, there, "x is wrong west of the middle, always")
-	assert.Equal(t, 2, lab.Replays())
+	assert.True(t, there)
+	assert.Equal(t, 6, lab.Replays())
 	there, err = replay.Shows(lab, context.Background(), r.Same(), replay.Target{Signature: "ghost: dog (other player's view)"})
 	require.NoError(t, err)
 	assert.False(t, there)
+}
+
+func TestHowManyMatchesWithoutAFindingSayThatItIsGone(t *testing.T) {
+	for _, c := range []struct {
+		repeats replay.Repeats
+		misses  int
+	}{
+		{replay.Repeats{Shown: 3, Of: 3}, 2},
+		{replay.Repeats{Shown: 3, Of: 5}, 4},
+		{replay.Repeats{Shown: 3, Of: 10}, 8},
+		{replay.Repeats{Shown: 1, Of: 12}, 25},
+	} {
+		assert.Equal(t, c.misses, c.repeats.Misses(), "%s", c.repeats)
+	}
+	err := &replay.UnsureError{Repeats: replay.Repeats{Shown: 1, Of: 12}, Played: 12}
+	assert.EqualError(t, err, "it cannot be told with 12 matches of each variant: the recorded match shows the finding in only 1 of 12 repeats, so that it is gone takes 25 without it")
 }

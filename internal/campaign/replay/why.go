@@ -34,8 +34,8 @@ type Why struct {
 	WithoutOf   int       `json:"without_of,omitempty"`  // of so many
 	Needs       []Need    `json:"needs"`                 // what else was tried, where no packet matters
 	Replays     int       `json:"replays"`
-	Of          int       `json:"runs_each,omitempty"` // on the wall clock: how often each variant was played
-	Needed      int       `json:"needed,omitempty"`    // and in how many of them it had to show
+	Repeats     *Repeats  `json:"repeats,omitempty"` // on the wall clock: in how many repeats of the recorded match it showed
+	Misses      int       `json:"misses,omitempty"`  // and after how many matches without it a variant counted as one without it
 	Proved      string    `json:"proved"`              // in one sentence
 	Unproved    []string  `json:"not_proved"`
 }
@@ -84,10 +84,13 @@ const (
 func (r *Recording) Why(ctx context.Context, l *Lab, f *judge.Finding) (*Why, error) {
 	c := &inquiry{Recording: r, lab: l, target: Target{f.Signature, f.View, f.Entity, time.Duration(f.BeganAt), findingNear}}
 	w := &Why{Finding: f.ID, Signature: f.Signature, View: f.View, Entity: f.Entity, Began: time.Duration(f.BeganAt).Seconds(), Packets: []Culprit{}, Needs: []Need{}, Unproved: []string{}}
+	var err error
 	if r.Plan.Clock == plan.Wall {
-		w.Of, w.Needed = max(1, l.Runs), max(1, l.Needed)
+		c.target.Entity, c.target.Near = "", 0 // what is alike may happen to another, and later
+		err = c.onWall(ctx, w, f)
+	} else {
+		err = c.run(ctx, w, f)
 	}
-	err := c.run(ctx, w, f)
 	w.Replays = l.Replays()
 	return w, err
 }
@@ -151,11 +154,11 @@ func (c *inquiry) horizon(ctx context.Context, f *judge.Finding) error {
 	there := c.target.In(result.Verdict) != nil
 	if c.Plan.Clock == plan.Wall { // nobody alerts there, and once is not enough
 		certain = time.Duration(f.BeganAt) + 2*time.Second
-		if !there && c.lab.Runs > 1 {
-			if there, err = c.lab.shows(ctx, whole, c.target); err != nil {
-				return err
-			}
+		repeats, err := c.lab.repeat(ctx, whole, c.target)
+		if err != nil {
+			return err
 		}
+		there = repeats.Shown > 0
 	}
 	if !there {
 		return ErrNotThere
@@ -211,7 +214,7 @@ func (c *inquiry) world(keep func(i int) bool) Variant {
 	for way, list := range outcomes {
 		for i := range list {
 			if healed[packet{way, list[i].Number}] {
-				list[i] = link.Given{Number: list[i].Number, Copies: 1, Delay: [2]time.Duration{c.usual[way]}}
+				list[i] = link.Given{Number: list[i].Number, Copies: 1, Delay: [2]time.Duration{c.usual[way]}, Like: list[i].Like}
 			}
 		}
 	}

@@ -35,6 +35,7 @@ type Line struct {
 	changes []Change // still to come
 	outages []Window
 	given   []Given // likewise
+	like    *Likeness
 	cut     bool
 	random  *rand.Rand
 	count   uint64
@@ -50,6 +51,13 @@ func NewLine(course Course, random *rand.Rand) *Line {
 	l := &Line{changes: course.Changes, outages: course.Outages, given: course.Given, random: random}
 	l.quality = course.Conditions
 	l.losing = l.quality.Burst > 0 && random.Float64() < l.quality.Loss
+	if len(course.Given) > 0 && course.Given[0].Like.Size > 0 {
+		recorded := make([]Recorded, len(course.Given))
+		for i, g := range course.Given {
+			recorded[i] = g.Like
+		}
+		l.like = NewLikeness(recorded, course.Given[0].Number == 1)
+	}
 	return l
 }
 
@@ -71,7 +79,7 @@ func (l *Line) Cut(off bool) { l.cut = off }
 // times of successive calls must not decrease.
 func (l *Line) Send(now time.Duration, size int) Outcome {
 	outcome := l.draw(now, size)
-	if g := l.givenTo(outcome.Number); g != nil {
+	if g := l.givenTo(outcome); g != nil {
 		outcome = g.outcome(outcome)
 	}
 	return outcome
@@ -148,7 +156,7 @@ func (l *Line) SendStream(now time.Duration, size int, rtt time.Duration) Outcom
 		leaves = l.free
 	}
 	arrives := leaves + first
-	if g := l.givenTo(outcome.Number); g != nil && g.Copies > 0 {
+	if g := l.givenTo(outcome); g != nil && g.Copies > 0 {
 		arrives, outcome.Resent = now+g.Delay[0], g.Resent
 	}
 	l.latest = max(l.latest, arrives)
@@ -156,12 +164,18 @@ func (l *Line) SendStream(now time.Duration, size int, rtt time.Duration) Outcom
 	return outcome
 }
 
-// givenTo is the outcome that the packet of that number is given, or nil.
-func (l *Line) givenTo(number uint64) *Given {
-	for len(l.given) > 0 && l.given[0].Number < number {
+// givenTo is the outcome that a packet is given in place of the one that was drawn, or nil.
+func (l *Line) givenTo(drawn Outcome) *Given {
+	if l.like != nil {
+		if i, ok := l.like.Of(drawn.Sent, drawn.Size); ok {
+			return &l.given[i]
+		}
+		return nil
+	}
+	for len(l.given) > 0 && l.given[0].Number < drawn.Number {
 		l.given = l.given[1:]
 	}
-	if len(l.given) > 0 && l.given[0].Number == number {
+	if len(l.given) > 0 && l.given[0].Number == drawn.Number {
 		return &l.given[0]
 	}
 	return nil

@@ -63,6 +63,10 @@ type Given struct {
 	Delay   [2]time.Duration // of each copy, since it was sent
 	Flipped int
 	Resent  int
+
+	// Like, if it has a size, is the packet that it was recorded of: then the packet that is most like
+	// that one has the outcome, whatever its number. See Likeness.
+	Like Recorded
 }
 
 // Given is what gives another packet of that number this outcome.

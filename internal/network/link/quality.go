@@ -139,6 +139,10 @@ func (c Course) Validate() error {
 			return fmt.Errorf("outcomes: packet %d stands behind packet %d; write each once, in order", g.Number, c.Given[i-1].Number)
 		case (g.Dropped == Delivered) != (g.Copies > 0):
 			return fmt.Errorf("outcomes: packet %d is either dropped: with a reason, or arrives after: some time", g.Number)
+		case (g.Like.Size > 0) != (c.Given[0].Like.Size > 0) || g.Like.Size == 0 && g.Like.Sent > 0:
+			return fmt.Errorf("outcomes: packet %d: say of all or of none of them how many bytes: they have, and when they were sent:; then the packets most like them are meant", g.Number)
+		case i > 0 && g.Like.Sent < c.Given[i-1].Like.Sent:
+			return fmt.Errorf("outcomes: packet %d was sent before packet %d; write them in order of time", g.Number, c.Given[i-1].Number)
 		case g.Delay[0] < 0 || g.Copies == 2 && g.Delay[1] < g.Delay[0]:
 			return fmt.Errorf("outcomes: packet %d arrives before it was sent, or its second copy before its first", g.Number)
 		}

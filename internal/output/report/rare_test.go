@@ -46,22 +46,22 @@ func TestHowFarAReplayFollowed(t *testing.T) {
 	other := &replay.Followed{Clock: plan.Virtual, Differs: "what fern said differs from line 7 on"}
 	assert.Equal(t, "NOT THE SAME MATCH   what fern said differs from line 7 on\n", text(func(w *Text) { w.Followed(other) }))
 	wall := &replay.Followed{Clock: plan.Wall, Kept: []string{"ghost a"}, Gone: []string{"frozen b"}, New: []string{"offset c"}, Ways: []replay.WayFollowed{
-		{Link: "fern", Direction: "up", Recorded: 375, Played: 370, SameSize: 300, UntilSize: 0.178, LikeOutcomes: 370, Apart: 7.2, ApartP95: 23.5},
-		{Link: "fern", Direction: "down", Recorded: 5, Played: 5, SameSize: 5, UntilSize: -1, LikeOutcomes: 5}}}
+		{Link: "fern", Direction: "up", Recorded: 375, Played: 370, Like: 372, SameSize: 300, LikeOutcomes: 370, Apart: 7.2, ApartP95: 23.5},
+		{Link: "fern", Direction: "down", Recorded: 5, Played: 5, Like: 5, SameSize: 5, LikeOutcomes: 5}}}
 	out := text(func(w *Text) { w.Followed(wall) })
-	for _, want := range []string{"found again: ghost a", "not found again: frozen b", "found, and not in the recording: offset c", "0.178 s", "the end", "7.2 ms"} {
+	for _, want := range []string{"found again: ghost a", "not found again: frozen b", "found, and not in the recording: offset c", "372", "7.2 ms"} {
 		assert.Contains(t, out, want)
 	}
 }
 
 func TestWhyIsToldInASentenceAndATable(t *testing.T) {
-	w := &replay.Why{Finding: "F1", Signature: "ghost", View: "fern", Began: 5.368, Proved: "With packet 57 delivered it is gone.", Suspects: 58, Replays: 15, Of: 3, Needed: 2,
+	w := &replay.Why{Finding: "F1", Signature: "ghost", View: "fern", Began: 5.368, Proved: "With packet 57 delivered it is gone.", Suspects: 58, Replays: 15, Repeats: &replay.Repeats{Shown: 3, Of: 5}, Misses: 4,
 		Packets:     []replay.Culprit{{Packet: 57, Link: "fern", Direction: "down", Sent: 4.7, Bytes: 283, Outcome: "lost"}},
 		Counterpart: []string{"packet 60 down to fern"}, Enough: []string{"packet 57"}, Unproved: []string{"that the moon is not to blame"},
 		Needs: []replay.Need{{What: "perfect links", There: true}, {What: "nobody else", There: false}}}
 	out := text(func(x *Text) { x.Why(w) })
 	for _, want := range []string{"F1: ghost, fern at 5.368 s", "With packet 57 delivered it is gone.", "57       fern down   4.700 s   283     lost                not known",
-		"Of these enough alone: packet 57.", "the loss of only this makes it:\n  packet 60 down to fern", "58 packets were lost, late or damaged before it. It took 15 matches, each variant 3 times, and 2 of them had to show it.",
+		"Of these enough alone: packet 57.", "the loss of only this makes it:\n  packet 60 down to fern", "58 packets were lost, late or damaged before it. It took 15 matches.\nThe recorded match shows it in 3 of 5 repeats. So a variant has it if one of its matches shows it,\nand has not after 4 that do not, each of which is wrong in at most 5% of cases.",
 		"Not proved: that the moon is not to blame."} {
 		assert.Contains(t, out, want)
 	}

@@ -33,13 +33,9 @@ func (t *Text) Followed(f *replay.Followed) {
 	fmt.Fprintln(t.w)
 	var table table
 	table.right = true
-	table.row("  link", "packets then", "now", "same size", "until", "same outcome", "sent apart, median", "p95")
+	table.row("  link", "packets then", "now", "alike", "same size", "same outcome", "sent apart, median", "p95")
 	for _, w := range f.Ways {
-		until := "the end"
-		if w.UntilSize >= 0 {
-			until = fmt.Sprintf("%.3f s", w.UntilSize)
-		}
-		table.row(fmt.Sprintf("  %s %s", w.Link, w.Direction), Number(w.Recorded), Number(w.Played), Number(w.SameSize), until, Number(w.LikeOutcomes), fmt.Sprintf("%.1f ms", w.Apart), fmt.Sprintf("%.1f ms", w.ApartP95))
+		table.row(fmt.Sprintf("  %s %s", w.Link, w.Direction), Number(w.Recorded), Number(w.Played), Number(w.Like), Number(w.SameSize), Number(w.LikeOutcomes), fmt.Sprintf("%.1f ms", w.Apart), fmt.Sprintf("%.1f ms", w.ApartP95))
 	}
 	table.write(t.w)
 }
@@ -89,11 +85,11 @@ func (t *Text) Why(w *replay.Why) {
 	if w.Suspects > 0 {
 		fmt.Fprintf(t.w, "%s lost, late or damaged before it. ", count(w.Suspects, "packet was", "packets were"))
 	}
-	each := ""
-	if w.Of > 1 {
-		each = fmt.Sprintf(", each variant %d times, and %d of them had to show it", w.Of, w.Needed)
+	fmt.Fprintf(t.w, "It took %d matches.\n", w.Replays)
+	if w.Repeats != nil {
+		fmt.Fprintln(t.w, ansi.Wordwrap(fmt.Sprintf("The recorded match shows it in %s repeats. So a variant has it if one of its matches shows it, and has not after %d that do not, each of which is wrong in at most %.0f%% of cases.",
+			w.Repeats, w.Misses, 100*replay.ErrorRate), textWidth, ""))
 	}
-	fmt.Fprintf(t.w, "It took %d matches%s.\n", w.Replays, each)
 	for _, u := range w.Unproved {
 		fmt.Fprintln(t.w, ansi.Wordwrap("Not proved: "+u+".", textWidth, ""))
 	}
@@ -123,6 +119,9 @@ func (t *Text) Shrunk(s *replay.Shrunk, text string) {
 		fmt.Fprintf(t.w, "  ... and %d lines more\n", len(lines)-planShown)
 	}
 	fmt.Fprintf(t.w, "\nIt took %d matches.\n", s.Replays)
+	if s.Repeats != nil {
+		fmt.Fprintf(t.w, "The recorded match shows it in %s repeats, the smallest in %s.\n", s.Repeats, s.Verified)
+	}
 	if s.Stopped {
 		fmt.Fprintln(t.w, "It was ended before nothing more could be left out; with more matches, see --max, it may become smaller.")
 	}
