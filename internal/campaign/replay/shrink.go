@@ -24,7 +24,7 @@ type Shrunk struct {
 	Replays   int
 	Repeats   *Repeats // on the wall clock: in how many repeats of the recorded match it showed
 	Verified  *Repeats // and in how many of the smallest
-	Stopped   bool // it was interrupted, or reached the most matches it may play
+	Stopped   bool     // it was interrupted, or reached the most matches it may play
 }
 
 // Size is how much happens in a plan.

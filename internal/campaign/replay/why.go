@@ -36,7 +36,7 @@ type Why struct {
 	Replays     int       `json:"replays"`
 	Repeats     *Repeats  `json:"repeats,omitempty"` // on the wall clock: in how many repeats of the recorded match it showed
 	Misses      int       `json:"misses,omitempty"`  // and after how many matches without it a variant counted as one without it
-	Proved      string    `json:"proved"`              // in one sentence
+	Proved      string    `json:"proved"`            // in one sentence
 	Unproved    []string  `json:"not_proved"`
 }
 

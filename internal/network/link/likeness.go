@@ -31,7 +31,7 @@ const (
 	lateAtMost   = 150 * time.Millisecond
 	earlyAtMost  = 120 * time.Millisecond
 	earlyOfSome  = 20 * time.Millisecond // where those between them are not known
-	together     = 2 * time.Millisecond // packets so near are sent at one time
+	together     = 2 * time.Millisecond  // packets so near are sent at one time
 	otherSize    = 30 * time.Millisecond
 	passedOver   = 4 * time.Millisecond
 	laterFollows = 16 // packets over which it is evened out how much later everything is

@@ -22,7 +22,14 @@ func Knob(in *judge.Incident, rules []judge.RuleReport) string {
 		if k.Of > 1 {
 			of = fmt.Sprintf("%d of its %d findings", k.Explains, k.Of)
 		}
-		text = fmt.Sprintf("With %s %s in place of %s the rule for %s would explain %s", k.Name, setting(k.Name, k.To), setting(k.Name, k.From), k.Rule, of)
+		place := " in place of " + setting(k.Name, k.From)
+		if k.From == 0 {
+			place = ""
+		}
+		text = fmt.Sprintf("With %s %s%s the rule for %s would explain %s", k.Name, setting(k.Name, k.To), place, k.Rule, of)
+		if k.Name == "resent-within" {
+			text += ": a packet was lost then, and if the game sends again what is lost, it may come so late"
+		}
 	}
 	for _, r := range rules {
 		if r.Age != nil && r.Age.Count >= agesTold && ruleName(&r) == k.Rule {

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 
+	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/run"
 	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/learn"
 )
@@ -35,7 +37,37 @@ func Learned(ctx context.Context, traces Traces) (*learn.Match, error) {
 			return nil, err
 		}
 	}
-	return m, nil
+	return m, tellLosses(ctx, m, traces)
+}
+
+// tellLosses says which packets to the views were lost, where that is known and their times are those
+// of the traces.
+func tellLosses(ctx context.Context, m *learn.Match, traces Traces) error {
+	if traces.Packets == "" || traces.Align != "" && traces.Align != Shared {
+		return nil
+	}
+	file, err := open(traces.Packets)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	number := map[string]int{}
+	for i, s := range traces.Sources {
+		number[s.View] = i
+	}
+	reader := run.NewPacketReader(file)
+	for steps := 0; ; steps++ {
+		if steps%1024 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		name, p, err := reader.Next()
+		if err != nil { // its end; and where it breaks off, what could be read counts
+			return nil
+		}
+		if view, known := number[name]; known && view > 0 && p.Direction == link.Down && p.Spoiled() {
+			m.Lost(view, p.Sent)
+		}
+	}
 }
 
 // learn draws the rules for traces without any from themselves.

@@ -313,7 +313,8 @@ func (j *Judge) sweep(t time.Duration) {
 
 func (j *Judge) longestLag() (longest time.Duration) {
 	for i := range j.config.Rules.Fields {
-		longest = max(longest, j.config.Rules.Fields[i].MaxDelay)
+		r := &j.config.Rules.Fields[i]
+		longest = max(longest, r.MaxDelay+resends*r.ResentWithin)
 	}
 	return longest
 }

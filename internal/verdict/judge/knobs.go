@@ -2,7 +2,10 @@ package judge
 
 import (
 	"math"
+	"slices"
 	"time"
+
+	"zitherwheel/internal/network/link"
 
 	"zitherwheel/internal/verdict/rulebook"
 )
@@ -115,7 +118,21 @@ func knobOf(head *Finding, all []*Finding) *Knob {
 			break
 		}
 	}
+	if best.Name == knobNames[0] && head.resends() {
+		best.Name, best.From = "resent-within", 0
+	}
 	return best
+}
+
+// resends reports whether what a finding is about looks like something that was lost and sent again:
+// it came in the end, and a packet to the view had been lost when it should have come.
+func (f *Finding) resends() bool {
+	if f.rule != nil && (f.rule.ResentWithin > 0 || f.rule.Compare != rulebook.Exact) || f.eventRule != nil && f.eventRule.ResentWithin > 0 || f.Open {
+		return false
+	}
+	return slices.ContainsFunc(f.Evidence.Packets, func(p PacketRow) bool {
+		return p.Direction == link.Down.String() && p.Outcome != "late" && (p.Link == "" || p.Link == f.View)
+	})
 }
 
 // knobNames are as plans call them, in the order of Knobs.by.

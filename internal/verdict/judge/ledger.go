@@ -382,7 +382,7 @@ func (l *ledger) come(t time.Duration) {
 				l.report(o.name).Views[v.number-1].Expected--
 				continue
 			}
-			if deadline := v.expiry(o.t, o.rule.MaxDelay, o.t) + o.rule.MinDuration; deadline <= t {
+			if deadline := v.resentBy(o.t, v.expiry(o.t, o.rule.MaxDelay, o.t), o.rule) + o.rule.MinDuration; deadline <= t {
 				l.report(o.name).Views[v.number-1].Lost++
 				o := l.likelyLost(v, o)
 				lost := l.finding(EventLost, v, o.name, o.entity, o.t, t, o.rule, o.what()+" never came")

@@ -40,6 +40,11 @@ func (v *view) window(rule *rulebook.Rule, t time.Duration) (low, high time.Dura
 		v.askedLag, v.lateHeard = rule.MaxDelay, v.down.newest(t-rule.MaxDelay)
 	}
 	low = min(v.heard-rule.MaxDelay, v.lateHeard)
+	if rule.ResentWithin > 0 && v.down.known {
+		if since := v.lacks(t, rule.ResentWithin); since < t {
+			low = min(low, since-rule.MaxDelay)
+		}
+	}
 	if rule.MaxAhead == 0 {
 		// Of what it has not told yet nobody can say whether it explains the value.
 		return low, v.judge.reach(rule, t), !v.judge.rhythm.speaks(rule.Compare) || !v.judge.rhythm.due(t)
@@ -73,7 +78,11 @@ func (k *tracker) expiry(v *view, match, from time.Duration) time.Duration {
 	if k.rule.TimeDriven && match > -never {
 		return max(from, k.said+k.rule.MaxDelay, match+k.rule.MaxDelay)
 	}
-	return v.expiry(match, k.rule.MaxDelay, from)
+	leaves := v.expiry(match, k.rule.MaxDelay, -never)
+	if k.rule.ResentWithin > 0 && v.down.known && match > -never {
+		leaves = v.lackedUntil(match-k.rule.MaxDelay, max(leaves, match+k.rule.MaxDelay), k.rule.ResentWithin)
+	}
+	return max(from, leaves)
 }
 
 // couldKnow is from when on a view could know that what it predicts at t is

@@ -18,6 +18,7 @@ type heard struct {
 	bySomebody  int
 	toDoer      int // came to whoever did it
 	ages, ahead []time.Duration
+	resent      resent
 	misordered  int
 }
 
@@ -87,7 +88,9 @@ func (h *heard) take(m *Match, name string) {
 			}
 			used[best] = true
 			h.came++
-			if d := v.events[best].t - e.t; d >= 0 {
+			if d := v.events[best].t - e.t; d > resentLater && v.lostWhen(e.t) {
+				h.resent = append(h.resent, d)
+			} else if d >= 0 {
 				h.ages = append(h.ages, d)
 			} else {
 				h.ahead = append(h.ahead, -d)
@@ -134,6 +137,7 @@ func (h *heard) rule(l *Lesson) EventRule {
 	if missing := h.due - h.came; missing > 0 && r.SeenBy == rulebook.Everyone {
 		r.Why = append(r.Why, fmt.Sprintf("SUSPICIOUS: %d never came; the rule is written as if they must", missing))
 	}
+	r.resent = h.resent
 	r.Thin = h.due < 10
 	if r.Thin {
 		r.Why = append(r.Why, "rests on little: play longer, or with more that happens")

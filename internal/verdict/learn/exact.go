@@ -18,7 +18,11 @@ func (s *subject) exact(tracks []*track) *lateness {
 			if i == 0 || !t.view.in(at, afterJoining) || !t.match.views[0].has(t.entity, at-longest/3) {
 				continue
 			}
-			if age, ok := server.changed(at, shown, i, t.own); ok {
+			age, ok := server.changed(at, shown, i, t.own)
+			switch {
+			case ok && age > resentLater && t.view.lostWhen(at-age):
+				late.resent = append(late.resent, age)
+			case ok:
 				ages[t] = append(ages[t], age)
 			}
 		}

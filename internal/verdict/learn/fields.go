@@ -40,6 +40,7 @@ type sample struct {
 type lateness struct {
 	tracks, samples, wrong int
 	ages, ahead            []time.Duration
+	resent                 resent
 	residuals              []float64
 	shownStep              float64   // the coarsest decimal step on which all that is shown lies
 	now                    []float64 // how far off from what the server had at the same moment
@@ -213,6 +214,7 @@ func (s *subject) rule(tracks []*track, of rulebook.Relation) *Rule {
 		return nil
 	}
 	r.MaxDelay, r.MaxAhead = span(late.ages, 100*time.Millisecond), time.Duration(0)
+	r.resent = late.resent
 	if len(late.ahead)*200 >= late.samples {
 		r.MaxAhead = span(late.ahead, 0)
 	}

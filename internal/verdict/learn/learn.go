@@ -37,6 +37,7 @@ type teller struct {
 	own     map[trace.Entity]bool
 	events  []occasion
 	last    time.Duration
+	lost    []time.Duration // when packets to it were sent that were lost; in order
 }
 
 // place is a field of an entity.
@@ -125,6 +126,19 @@ func (m *Match) Record(view int, r *trace.Record) {
 	}
 }
 
+// Lost takes in that a packet to a view was lost, in order of when they were sent.
+func (m *Match) Lost(view int, sent time.Duration) {
+	m.views[view].lost = append(m.views[view].lost, sent)
+}
+
+// lostWhen reports whether a packet to a view was lost around the time at which the server sent what it
+// changed at t, or at which that was sent again.
+func (v *teller) lostWhen(t time.Duration) bool {
+	const sentWith = 150 * time.Millisecond
+	i, _ := slices.BinarySearch(v.lost, t-sentWith)
+	return i < len(v.lost) && v.lost[i] <= t+sentWith
+}
+
 func (v *teller) set(p place, t time.Duration, value trace.Value) (added int) {
 	c := v.courses[p]
 	if c == nil {
@@ -176,6 +190,7 @@ type Rule struct {
 	Thin bool // it rests on little
 
 	late   time.Duration // of nine tenths of it
+	resent resent        // of what was lost
 	moves  bool
 	atOnce float64 // by how much it differs at the same moment, all but a thousandth
 	still  bool    // it never changed, so that how late it is shown was not learned
@@ -186,6 +201,8 @@ type EventRule struct {
 	rulebook.EventRule
 	Why  []string
 	Thin bool
+
+	resent resent
 }
 
 // Learn draws rules from matches of one game.
@@ -197,6 +214,7 @@ func Learn(matches []*Match) *Lesson {
 	l.byClock()
 	l.borrow()
 	l.events(matches)
+	l.resends()
 	if len(l.Rules) > 0 && !slices.ContainsFunc(l.Rules, func(r Rule) bool { return r.moves && !r.still }) {
 		l.Unsure = append(l.Unsure, "nothing moved: how late views are, and how far off, shows in what moves. Let the bots roam")
 	}

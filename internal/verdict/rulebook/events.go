@@ -12,20 +12,21 @@ import (
 // EventRule says who should get an event, and how. The first rule of a list
 // whose pattern fits decides; an event without a rule is counted, not judged.
 type EventRule struct {
-	Event       string   // pattern on the event's name
-	Checkpoint  string   // instead of Event: pattern on a checkpoint's name. Those are counted alone
-	SeenBy      Audience // OwnerOnly: whom it is addressed to; AllButOwner: all but who did it
-	MaxDelay    time.Duration
-	MaxAhead    time.Duration // how long before the reference a view may tell of it: prediction
-	MinDuration time.Duration // lost if it has not come so long after lag
-	Grace       time.Duration // what is told so soon after a view joined need not come
-	Ordered     bool          // views must see those of this rule in the reference's order
-	NotBefore   string        // an event or checkpoint that a view must have told before, since it joined
-	Told        Often         // how often the reference must tell any of it
-	PerSender   Often         // how often by each player
-	PerPlayer   Often         // how often each client must tell of it
-	PerPair     Often         // how often of each player
-	Data        DataRule      // how the data of both sides are compared
+	Event        string   // pattern on the event's name
+	Checkpoint   string   // instead of Event: pattern on a checkpoint's name. Those are counted alone
+	SeenBy       Audience // OwnerOnly: whom it is addressed to; AllButOwner: all but who did it
+	MaxDelay     time.Duration
+	MaxAhead     time.Duration // how long before the reference a view may tell of it: prediction
+	ResentWithin time.Duration // as for a watch rule
+	MinDuration  time.Duration // lost if it has not come so long after lag
+	Grace        time.Duration // what is told so soon after a view joined need not come
+	Ordered      bool          // views must see those of this rule in the reference's order
+	NotBefore    string        // an event or checkpoint that a view must have told before, since it joined
+	Told         Often         // how often the reference must tell any of it
+	PerSender    Often         // how often by each player
+	PerPlayer    Often         // how often each client must tell of it
+	PerPair      Often         // how often of each player
+	Data         DataRule      // how the data of both sides are compared
 }
 
 // Label names the rule by its pattern.

@@ -102,6 +102,7 @@ type Rule struct {
 	Circle         float64       // Angle: a full turn in the field's unit, 360 or 2π
 	MaxDelay       time.Duration // how old a server value a client may show
 	MaxAhead       time.Duration // how far ahead of the server a client may be: prediction
+	ResentWithin   time.Duration // what is lost on the way is sent again, and comes within so long; 0 if it is not
 	MinDuration    time.Duration // how much unexplained time makes a finding
 	TimeDriven     bool          // the view works it out from the shared clock: what the link holds back excuses nothing
 	EveryValue     bool          // exact: each value that stood for longer than lag and the interval of sending must have shown
@@ -213,7 +214,7 @@ func (r Rule) Validate() error {
 	for _, d := range []struct {
 		name  string
 		value time.Duration
-	}{{"max-delay", r.MaxDelay}, {"max-ahead", r.MaxAhead}, {"min-duration", r.MinDuration}, {"grace", r.Grace}} {
+	}{{"max-delay", r.MaxDelay}, {"max-ahead", r.MaxAhead}, {"resent-within", r.ResentWithin}, {"min-duration", r.MinDuration}, {"grace", r.Grace}} {
 		if d.value < 0 || d.value > time.Hour {
 			return fmt.Errorf("%s: %v is not between 0 and 1h", d.name, d.value)
 		}
