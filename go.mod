@@ -19,6 +19,7 @@ require (
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.0.9
 	github.com/stretchr/testify v1.12.1
+	go.starlark.net v0.0.0-20260908191801-89a6a09411d5
 	golang.org/x/net v0.59.0
 	golang.org/x/sync v0.25.0
 	golang.org/x/sys v0.48.0

@@ -52,6 +52,10 @@ func (s *Step) Validate(played game.Game) error {
 	switch {
 	case s.Do == "":
 		return fmt.Errorf("it says nothing to do; add do: with one of %s", strings.Join(Actions, ", "))
+	case s.Do != Hold && len(s.Inputs) > 0:
+		return fmt.Errorf("inputs: goes with hold; %s takes input:, one alone, if any", s.Do)
+	case s.Do != Hold && s.Turn != 0:
+		return fmt.Errorf("turn: goes with hold and not with %s", s.Do)
 	case (s.Do == Hold) != (len(s.Inputs) > 0 || s.Turn != 0):
 		return fmt.Errorf("hold goes with inputs:, a list %s, or with turn", likely(has.Hold, "like [forward, run]"))
 	case s.Turn < -1 || s.Turn > 1:

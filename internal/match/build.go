@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,6 +14,7 @@ import (
 
 	"zitherwheel/internal/bot"
 	"zitherwheel/internal/game"
+	"zitherwheel/internal/match/decoder"
 	"zitherwheel/internal/match/process"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/random"
@@ -37,6 +39,7 @@ type buildMatch struct {
 	build        plan.Build
 	options      Options
 	guard        *process.Guard
+	decoder      *decoder.Decoder // nil if nobody has written one
 	wire         wire
 	held         []io.Closer    // ports, until the server is started
 	server       *participant   // nil if it is only attached to
@@ -80,6 +83,12 @@ func newBuild(p *plan.Plan, options Options) (*buildMatch, error) {
 	if m.build.Folder != "" {
 		if info, err := os.Stat(m.build.Folder); err != nil || !info.IsDir() {
 			return nil, fmt.Errorf("the build's folder %s is not there; if the plan or run folder came from elsewhere, put the build there or change folder under build: in the plan", m.build.Folder)
+		}
+	}
+	if m.build.Decoder != "" {
+		var err error
+		if m.decoder, err = decoder.Load(filepath.Join(m.build.Folder, m.build.Decoder)); err != nil {
+			return nil, err
 		}
 	}
 	hosted := p.Game.Host != "" && p.Build.Given()

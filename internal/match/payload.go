@@ -6,6 +6,8 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"zitherwheel/internal/network/link"
 )
 
 // How much of a packet of a build is told.
@@ -15,6 +17,23 @@ const (
 	leastWord  = 3   // characters of what counts as a word between bytes that are none
 	mostlyText = 0.9
 )
+
+// describes makes ready to tell what packets carry, if somebody may ask, and reports whether what they
+// hold is to be kept.
+func (m *buildMatch) describes(record bool) bool {
+	if m.options.Packet == nil {
+		return record
+	}
+	m.describe = func(data []byte, d link.Direction) string {
+		if m.decoder != nil {
+			if text, known := m.decoder.Decode(data, d); known {
+				return text
+			}
+		}
+		return carried(data)
+	}
+	return true
+}
 
 // carried says what a packet of a build carries, of whose protocol nothing is known: the text that
 // it is, or its first bytes with the words that are found among them.

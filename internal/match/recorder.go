@@ -28,7 +28,7 @@ type recorder struct {
 	stalled  func(view string, at time.Duration) bool // whether what begins then may be set aside; nil if never
 	mark     func(planYAML []byte) string
 	observe  func(Packet)
-	describe func(data []byte) string // nil if nobody knows what packets carry
+	describe func(data []byte, d link.Direction) string // nil if nobody knows what packets carry
 	progress []([2]LinkProgress)      // by view
 	stopAt   time.Duration            // the match is to end then; 0 means at its length
 }
@@ -109,7 +109,7 @@ func (m *recorder) packet(view int, p link.Packet, data []byte) {
 	if m.observe != nil {
 		observed := Packet{Link: m.views[view], Packet: p}
 		if m.describe != nil {
-			observed.Describe = func() string { return m.describe(data) }
+			observed.Describe = func() string { return m.describe(data, p.Direction) }
 		}
 		m.observe(observed)
 	}

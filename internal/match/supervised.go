@@ -118,11 +118,7 @@ func (s *supervisedStage) bound(network string, at netip.AddrPort) (bound, known
 }
 
 func (s *supervisedStage) carry(zero time.Duration, record bool) (carrier, error) {
-	asked := s.match.options.Packet != nil // somebody may ask what packets carry
-	if asked {
-		s.match.describe = carried
-	}
-	stepped, err := relay.NewStepped(relay.SteppedOptions{Zero: zero, Record: record || asked, Port: s.supervisor.Port})
+	stepped, err := relay.NewStepped(relay.SteppedOptions{Zero: zero, Record: s.match.describes(record), Port: s.supervisor.Port})
 	if err != nil {
 		return nil, err
 	}

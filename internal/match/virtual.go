@@ -153,7 +153,7 @@ func (m *virtualMatch) set() (err error) {
 		return fmt.Errorf("game: there is no game %q that can be played on the virtual clock", p.Game.Name)
 	}
 	setup := p.Setup()
-	m.describe = func(data []byte) string { return m.server.Describe(data) }
+	m.describe = func(data []byte, _ link.Direction) string { return m.server.Describe(data) }
 	m.server, err = played.NewServer(setup, game.Env{Names: m.names, Random: m.stream(played.Name() + "/world"), Say: m.say(0), Log: func(text string) { m.log(0, m.clock.Now(), text) }})
 	if err != nil {
 		return err

@@ -132,7 +132,7 @@ func (s *wallStage) bound(network string, at netip.AddrPort) (bound, known bool)
 // carry begins to carry packets, and to look how late the machine is meanwhile.
 func (s *wallStage) carry(zero time.Duration, record bool) (carrier, error) {
 	s.stalls.begin(s.began.Add(zero))
-	return relay.Open(relay.Options{Zero: s.began.Add(zero), Record: record})
+	return relay.Open(relay.Options{Zero: s.began.Add(zero), Record: s.match.describes(record)})
 }
 
 // readLoads reads what processes use, beside the match: it takes a while.

@@ -119,6 +119,7 @@ plan.yaml:7:5: bot ash: there is no link "mor"; there are moor, same-room, villa
 		{"a merge of no mapping", "game: {<<: 3}\n" + bots, `plan.yaml:1:12: <<: "3" is not a mapping to merge`},
 		{"a bot that never joins", "bots:\n  - {name: fern, steps: [{do: roam}]}\n", `plan.yaml: bot fern never joins; begin its steps with do: join`},
 		{"an unknown action", "bots:\n  - name: fern\n    steps:\n      - do: jion\n", `plan.yaml:4:13: do: "jion" is not known; did you mean "join"? write one of join, roam, hold, press, go, chase, idle, leave, rejoin, cheat`},
+		{"inputs without hold", "bots:\n  - {name: fern, steps: [{do: roam, inputs: [bark]}]}\n", `plan.yaml:2:26: step: inputs: goes with hold; roam takes input:, one alone, if any`},
 		{"hold what", "bots:\n  - {name: fern, steps: [{do: hold}]}\n", `plan.yaml:2:26: step: hold goes with inputs:, a list of forward, left, right, run, or with turn`},
 		{"a point", "bots:\n  - {name: fern, steps: [{do: go, to: [1]}]}\n", `plan.yaml:2:39: to: a list is not a point; write two numbers, like [10, -5]`},
 		{"an impossible burst", "links:\n  moor: {loss: 90%, burst: 2}\n", `plan.yaml:2:9: link moor: loss: 90% cannot come in bursts of 2 packets on average; at most 66.67% can, or write a longer burst`},

@@ -54,6 +54,9 @@ func (c *inquiry) packets(ctx context.Context, w *Why) error {
 	if w.Packets, err = c.culprits(ctx, set); err != nil {
 		return err
 	}
+	if w.Appears, err = c.appears(ctx, set); err != nil {
+		return err
+	}
 	if err := c.alone(ctx, w, set); err != nil {
 		return err
 	}

@@ -24,6 +24,7 @@ type Why struct {
 	Entity      string    `json:"entity"`
 	Began       float64   `json:"began_s"`
 	Packets     []Culprit `json:"packets"`               // the smallest set that makes the difference; empty if no packet does
+	Appears     string    `json:"appears,omitempty"`     // what whoever was to get them says first that is not in the recording, when they are delivered
 	Gone        bool      `json:"gone"`                  // with these delivered, and all others as they were, the finding is gone
 	There       bool      `json:"there"`                 // with these as they were, and all others delivered, it is there
 	Suspects    int       `json:"suspects"`              // packets that were lost, late, doubled or damaged until then

@@ -62,6 +62,9 @@ func (t *Text) Why(w *replay.Why) {
 		}
 		table.write(t.w)
 	}
+	if w.Appears != "" {
+		fmt.Fprintf(t.w, "\n%s\n", ansi.Wordwrap(delivered(len(w.Packets))+", "+w.Appears+".", textWidth, ""))
+	}
 	if len(w.Enough) > 0 {
 		fmt.Fprintf(t.w, "\nOf these enough alone: %s.\n", strings.Join(w.Enough, " and "))
 	}
@@ -93,6 +96,13 @@ func (t *Text) Why(w *replay.Why) {
 	for _, u := range w.Unproved {
 		fmt.Fprintln(t.w, ansi.Wordwrap("Not proved: "+u+".", textWidth, ""))
 	}
+}
+
+func delivered(packets int) string {
+	if packets == 1 {
+		return "With it delivered"
+	}
+	return "With these delivered"
 }
 
 const planShown = 60 // lines

@@ -262,13 +262,40 @@ func (d *difference) counting() (n naming) {
 	if trace.Kind(first.view[1]) != trace.KindNumber && d.rule.Compare == rulebook.Exact {
 		return n
 	}
+	made := func(s sighting, from float64) (should, times float64, ok bool) {
+		should = s.there[0] - from
+		times = (s.view[0] - from) / should
+		return should, math.Round(times), should != 0 && times > 1.5 && math.Abs(times-math.Round(times)) < 0.02
+	}
 	for _, s := range [...]sighting{first, last} { // soon after the change, or when more have followed
-		by, should := s.view[0]-e.before.view[0], s.there[0]-e.before.view[0]
-		if times := by / should; should != 0 && times > 1.5 && math.Abs(times-math.Round(times)) < 0.02 {
+		if should, times, ok := made(s, e.before.view[0]); ok {
+			return naming{kind: Doubled, why: fmt.Sprintf("a change of %.4g was made %.0f times", should, times)}
+		}
+	}
+	// The view may have made the change once, and been right for a moment, before it made it again.
+	from, ok := e.valueBefore(d.rule.MaxDelay)
+	if !ok {
+		return n
+	}
+	if should, times, ok := made(first, from); ok {
+		if _, later, ok := made(last, from); ok && later == times {
 			return naming{kind: Doubled, why: fmt.Sprintf("a change of %.4g was made %.0f times", should, times)}
 		}
 	}
 	return n
+}
+
+// valueBefore is the number that the reference had before it came to the value that the view showed last
+// when it was right, if it came to that so lately.
+func (e *episode) valueBefore(lately time.Duration) (v float64, ok bool) {
+	for i := len(e.history) - 1; i > 0; i-- {
+		c := &e.history[i]
+		if c.t <= e.before.t && c.v == e.before.view && e.history[i-1].v != c.v {
+			was := e.history[i-1].v
+			return was[0], e.before.t-c.t <= lately && !math.IsNaN(was[0]) && was[1] == c.v[1]
+		}
+	}
+	return 0, false
 }
 
 // referenceStood reports whether the reference's value has stayed the same: since
