@@ -29,8 +29,8 @@ type recorder struct {
 	mark     func(planYAML []byte) string
 	observe  func(Packet)
 	describe func(data []byte, d link.Direction) string // nil if nobody knows what packets carry
-	progress []([2]LinkProgress)      // by view
-	stopAt   time.Duration            // the match is to end then; 0 means at its length
+	progress []([2]LinkProgress)                        // by view
+	stopAt   time.Duration                              // the match is to end then; 0 means at its length
 }
 
 // namesOf are the names of a match, as many as its plan allows.

@@ -65,10 +65,10 @@ def decode(data, direction):
 func TestAScriptThatIsNoneIsSaid(t *testing.T) {
 	for script, wrong := range map[string]string{
 		"def decode(data, direction)\n  return 1": "got newline, want ':'",
-		"def other(data):\n  return None":          "defines no function decode(data, direction)",
-		"x = open(\"/etc/hostname\")":              "undefined: open",
-		"x = number(b\"\", 0, \"u24\")":            `there is no kind "u24"`,
-		"while True:\n  x = 1":                     "too many steps",
+		"def other(data):\n  return None":         "defines no function decode(data, direction)",
+		"x = open(\"/etc/hostname\")":             "undefined: open",
+		"x = number(b\"\", 0, \"u24\")":           `there is no kind "u24"`,
+		"while True:\n  x = 1":                    "too many steps",
 	} {
 		_, err := load(t, script)
 		assert.ErrorContains(t, err, wrong, script)
