@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -51,6 +52,7 @@ func TestEveryEmitterWritesTheSameLines(t *testing.T) {
 		{"C++", "c", [][]string{{"c++", "-x", "c++", "-std=c++11", "-Wall", "-Werror", "-Wno-unused-function", "scenario.c", "-o", built + "++"}, {built + "++"}}},
 		{"C#", "csharp", [][]string{{"mcs", "-out:" + built + ".exe", "ZwTrace.cs", "Scenario.cs"}, {"mono", built + ".exe"}}},
 		{"JavaScript", "javascript", [][]string{{"node", "scenario.mjs"}}},
+		{"JavaScript, required", "javascript", [][]string{{"node", "-e", required(t)}}},
 		{"Python", "python", [][]string{{"python3", "-B", "scenario.py"}}},
 		{"Rust", "rust", [][]string{{"rustc", "--edition", "2018", "-D", "warnings", "-o", built + "-rust", "scenario.rs"}, {built + "-rust"}}},
 		{"Java", "java", [][]string{{"javac", "-Xlint:all", "-Werror", "--release", "8", "-Xlint:-options", "-d", filepath.Dir(built), "ZwTrace.java", "Scenario.java"}, {"java", "-cp", filepath.Dir(built), "Scenario"}}},
@@ -69,6 +71,47 @@ func TestEveryEmitterWritesTheSameLines(t *testing.T) {
 		scenario(&out)
 		assert.Equal(t, string(expected(t)), out.String())
 	})
+}
+
+// required is the scenario in JavaScript with the emitter as a CommonJS module.
+func required(t *testing.T) string {
+	t.Helper()
+	text, err := os.ReadFile("javascript/scenario.mjs")
+	require.NoError(t, err)
+	return strings.Replace(string(text), "import { Trace } from './zwtrace.mjs'", "const { Trace } = require('./zwtrace.cjs')", 1)
+}
+
+// There is one emitter in JavaScript: the one that is required differs in how it is handed out.
+func TestBothModulesInJavaScriptAreOne(t *testing.T) {
+	module, err := os.ReadFile("javascript/zwtrace.mjs")
+	require.NoError(t, err)
+	common, err := os.ReadFile("javascript/zwtrace.cjs")
+	require.NoError(t, err)
+	assert.Equal(t, strings.Replace(string(module), "export class", "class", 1)+"\nmodule.exports = { Trace }\n", string(common))
+}
+
+// A game that draws by itself draws the same for one seed and name, and otherwise for others.
+func TestSeedsReachWhatAGameDraws(t *testing.T) {
+	program := filepath.Join(t.TempDir(), "draws.py")
+	require.NoError(t, os.WriteFile(program, []byte("import random, sys\nprint(sys.argv[1:], random.random(), random.random())\n"), 0o600))
+	for language, words := range map[string][]string{
+		"JavaScript": {"node", "-r", "./javascript/zwseed.cjs", "-e", "console.log(process.argv.slice(1), Math.random(), Math.random())", "word"},
+		"Python":     {"python3", "-B", "python/zwseed.py", program, "word"},
+	} {
+		t.Run(language, func(t *testing.T) {
+			drawn := func(seed, name string) string {
+				t.Setenv("ZWHEEL_SEED", seed)
+				t.Setenv("ZWHEEL_NAME", name)
+				out := string(run(t, ".", words...))
+				assert.Contains(t, out, "word")
+				return out
+			}
+			assert.Equal(t, drawn("7", "fern"), drawn("7", "fern"))
+			assert.NotEqual(t, drawn("7", "fern"), drawn("8", "fern"))
+			assert.NotEqual(t, drawn("7", "fern"), drawn("7", "moss"))
+			assert.NotEqual(t, drawn("", ""), drawn("", ""), "where no match is played nothing is changed")
+		})
+	}
 }
 
 // lua is what Lua is called here.

@@ -215,3 +215,14 @@ func whys(v *judge.Verdict) (list []string) {
 	}
 	return list
 }
+
+func TestMemoryIsBoundedOnTheWallClockToo(t *testing.T) {
+	notSlowed(t)
+	p := parse(t, longer)
+	p.Build = p.ToBringUp()
+	p.Build.MemoryMB = 1
+	r := broken(t, p)
+	assert.Equal(t, ending.Failed, r.Ending.How)
+	assert.Contains(t, r.Ending.Why, "MB of memory, and the plan allows 1 (build: memory-mb)")
+	assert.Less(t, r.Played, p.Duration)
+}

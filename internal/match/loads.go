@@ -25,7 +25,25 @@ func (m *buildMatch) running() (pids []int) {
 	return pids
 }
 
+// tooLarge ends the match if a program uses more memory than the plan allows, before the machine
+// runs out of it.
+func (m *buildMatch) tooLarge(loads map[int]process.Load) {
+	most := m.build.MemoryMB
+	if most == 0 {
+		return
+	}
+	for _, p := range m.participants {
+		if p.process == nil {
+			continue
+		}
+		if load := loads[p.process.PID()]; load.Resident > uint64(most)*1e6 {
+			m.fail(p, fmt.Sprintf("%s uses %d MB of memory, and the plan allows %d (build: memory-mb)", p.name, load.Resident/1e6, most))
+		}
+	}
+}
+
 func (m *buildMatch) takeLoads(loads map[int]process.Load) {
+	m.tooLarge(loads)
 	for _, p := range m.participants {
 		if p.process == nil {
 			continue

@@ -28,6 +28,8 @@ type supervisedStage struct {
 	supervisor *supervisor.Supervisor
 	every      time.Duration
 	visible    uint64 // a hash of all that was said, and when
+	meter      process.Meter
+	weighed    time.Time // when the memory of programs was read, by the clock of the machine
 	closed     bool
 }
 
@@ -142,8 +144,14 @@ func (c *seenCarrier) Take(list []relay.Packet) []relay.Packet {
 	return list
 }
 
-// readLoads reads nothing: what a program uses of the machine says nothing of its match here.
-func (s *supervisedStage) readLoads() {}
+// readLoads looks only whether a program grows beyond bounds, by the clock of the machine: what
+// programs use says nothing of their match here.
+func (s *supervisedStage) readLoads() {
+	if s.match.build.MemoryMB > 0 && time.Since(s.weighed) >= loadEvery/4 {
+		s.weighed = time.Now()
+		s.match.tooLarge(s.meter.Read(s.match.running()))
+	}
+}
 
 // readWaits reads nothing: time stands still while a program has to wait.
 func (s *supervisedStage) readWaits() {}

@@ -249,3 +249,12 @@ func TestAPreflightOnTheVirtualClock(t *testing.T) {
 		assert.Contains(t, s.Name, "input")
 	}
 }
+
+func TestAProgramThatUsesMoreMemoryThanItMayEndsTheMatch(t *testing.T) {
+	p := onBridge(t, "", "", "{name: fern, link: plank}")
+	p.Build.MemoryMB = 1
+	r := played(t, p, Options{Folder: filepath.Join(t.TempDir(), "run")})
+	assert.Equal(t, ending.Failed, r.Ending.How)
+	assert.Regexp(t, `^server uses \d+ MB of memory, and the plan allows 1 \(build: memory-mb\)$`, r.Ending.Why)
+	assert.Equal(t, judge.Inconclusive, r.Verdict.Outcome)
+}

@@ -33,6 +33,7 @@ type Build struct {
 	Heading     string     // the field that tells where it faces, in degrees counter-clockwise from the first axis; may be ""
 	Area        [2]float64 // size of the ground that bots roam, around the origin
 	ControlRate int        // control lines a second at most
+	MemoryMB    int        // that each program may use, with all that it starts; 0 is no such limit
 	Decoder     string     // a file in Folder that says what packets carry; may be ""
 	Threads     string     // of one program on the virtual clock, how many may run at a time: OneThread or ManyThreads
 }
@@ -137,6 +138,7 @@ func (p *Plan) buildKey() key {
 		textKey("heading", &b.Heading),
 		areaKey(&b.Area),
 		wholeKey("control-rate", &b.ControlRate, 1, 240),
+		optional(wholeKey("memory-mb", &b.MemoryMB, 1, 1<<24), &b.MemoryMB),
 		textKey("decoder", &b.Decoder),
 		wordKey("threads", &b.Threads, []string{OneThread, ManyThreads}),
 	}

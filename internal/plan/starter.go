@@ -18,7 +18,9 @@ var Shapes = []Shape{
 	{"server", "a server and clients of your own, started by zwheel"},
 	{"attached", "clients of your own, and a server that runs already"},
 	{"hosted", "one client is the server too"},
-	{"lockstep", "a game that plays the same ticks everywhere: lockstep or rollback"},
+	{"relayed", "clients own what they move, and the server passes it on"},
+	{"lockstep", "a game that plays the same ticks everywhere, with a server"},
+	{"rollback", "clients that predict each other's ticks and play them again"},
 }
 
 // Starter is a plan to start from, with comments.

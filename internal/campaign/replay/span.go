@@ -34,7 +34,7 @@ func (s *shrinker) trim(ctx context.Context) error {
 	}
 	var earlier []sketch
 	for _, more := range []time.Duration{time.Second / 2, time.Second, 2 * time.Second, 4 * time.Second} {
-		if until := time.Duration(f.BeganAt) + more; until < s.now.until-200*time.Millisecond {
+		if until := max(time.Duration(f.BeganAt)+more, leastLength); until < s.now.until-200*time.Millisecond {
 			k := s.now
 			k.until = until
 			earlier = append(earlier, k)
@@ -44,19 +44,27 @@ func (s *shrinker) trim(ctx context.Context) error {
 	return err
 }
 
-const timeParts = 8
+const (
+	timeParts   = 8
+	leastLength = time.Second // of a match: a shorter one is no easier to read
+)
 
 // time leaves stretches of time out of the match.
 func (s *shrinker) time(ctx context.Context) error {
 	all := s.now
+	if all.until <= leastLength {
+		return nil
+	}
 	parts := min(timeParts, max(1, int(all.until/(50*time.Millisecond))))
 	return s.minimise(ctx, parts, func(kept []int) sketch {
 		if len(kept) == 0 {
 			k := all
-			k.until = time.Millisecond
+			k.until = leastLength
 			return k
 		}
-		return s.cut(all, parts, kept)
+		k := s.cut(all, parts, kept)
+		k.until = max(k.until, leastLength)
+		return k
 	})
 }
 
