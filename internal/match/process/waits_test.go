@@ -2,32 +2,38 @@ package process
 
 import (
 	"os"
+	"os/exec"
 	"runtime"
-	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
-// More threads than there are processors have to wait for one.
+// More programs than there are processors have to wait for one.
 func TestHowLongAProcessHadToWaitForAProcessor(t *testing.T) {
 	if _, err := os.Stat("/proc/self/schedstat"); err != nil {
 		t.Skip("this system does not tell: ", err)
 	}
-	var w Waits
-	pid := os.Getpid()
-	assert.Empty(t, w.Read([]int{pid, 1 << 30}), "there was no reading before")
-	var stop atomic.Bool
-	defer stop.Store(true)
-	for range 3 * runtime.NumCPU() {
-		go func() {
-			runtime.LockOSThread()
-			for !stop.Load() {
-			}
+	var pids []int
+	for range 2*runtime.NumCPU() + 1 {
+		c := exec.Command("sh", "-c", "while :; do :; done")
+		require.NoError(t, c.Start())
+		defer func() {
+			_ = c.Process.Kill() // it may have ended
+			_ = c.Wait()
 		}()
+		pids = append(pids, c.Process.Pid)
 	}
-	before := runtime.GOMAXPROCS(4 * runtime.NumCPU())
-	defer runtime.GOMAXPROCS(before)
-	assert.Eventually(t, func() bool { return w.Read([]int{pid})[pid] > 0 }, 20*time.Second, 50*time.Millisecond)
+	var w Waits
+	assert.Empty(t, w.Read(append(pids, 1<<30)), "there was no reading before, and one is nobody's")
+	assert.Eventually(t, func() bool {
+		for _, wait := range w.Read(pids) {
+			if wait > 0 {
+				return true
+			}
+		}
+		return false
+	}, 20*time.Second, 50*time.Millisecond)
 }

@@ -46,6 +46,7 @@ type lateness struct {
 	now                    []float64 // how far off from what the server had at the same moment
 	interval               float64   // how far it goes from one of the server's records to the next, at its fastest
 	views                  map[string]bool
+	steady                 string // what is said of it if it disagrees steadily
 }
 
 // learn draws the rules of a kind.
@@ -214,11 +215,11 @@ func (s *subject) rule(tracks []*track, of rulebook.Relation) *Rule {
 		return nil
 	}
 	r.MaxDelay, r.MaxAhead = span(late.ages, 100*time.Millisecond), time.Duration(0)
-	r.resent = late.resent
+	r.resent, r.steady = late.resent, late.steady != ""
 	if len(late.ahead)*200 >= late.samples {
 		r.MaxAhead = span(late.ahead, 0)
 	}
-	if float64(late.wrong) > neverAgrees*float64(late.samples) && late.tracks > 2 {
+	if float64(late.wrong) > neverAgrees*float64(late.samples) && late.tracks > 2 && late.steady == "" {
 		r.SeenBy = rulebook.Nobody
 	}
 	r.Thin = late.samples < fewSamples
@@ -314,6 +315,15 @@ func (s *subject) follow(tracks []*track, r *Rule) *lateness {
 	}
 	if len(late.residuals) > 0 {
 		r.Tolerance = ceil2(max(r.Tolerance, 1.5*quantile(late.residuals, 0.995), 0.5*late.interval))
+	}
+	if within := s.should(late); within > 0 && !(r.Tolerance <= steadyWidth*within) {
+		if name, example, of, all := s.steadily(tracks, paths, within); name != "" {
+			late.steady = fmt.Sprintf("SUSPICIOUS: %s, in %d of the %d courses that were looked at (%s); the rule is written as if the game were right", name, of, all, example)
+			r.Tolerance = within
+		}
+	}
+	if math.IsNaN(r.Tolerance) || math.IsInf(r.Tolerance, 0) { // nothing was ever near
+		r.Tolerance = s.should(late)
 	}
 	ages := map[*track][]time.Duration{}
 	var usual []time.Duration

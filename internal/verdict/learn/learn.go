@@ -191,6 +191,7 @@ type Rule struct {
 
 	late   time.Duration // of nine tenths of it
 	resent resent        // of what was lost
+	steady bool          // it disagrees steadily, so what was seen of it tells little of how it should be
 	moves  bool
 	atOnce float64 // by how much it differs at the same moment, all but a thousandth
 	still  bool    // it never changed, so that how late it is shown was not learned
@@ -243,7 +244,7 @@ func (l *Lesson) byClock() {
 	}
 	for i := range l.Rules {
 		r := &l.Rules[i]
-		if usual >= slow && r.moves && !r.still && r.Of != rulebook.Own && !r.Thin && r.SeenBy == rulebook.Everyone && r.late <= atOnce/2 && r.MaxDelay <= 2*atOnce {
+		if usual >= slow && r.moves && !r.steady && !r.still && r.Of != rulebook.Own && !r.Thin && r.SeenBy == rulebook.Everyone && r.late <= atOnce/2 && r.MaxDelay <= 2*atOnce {
 			r.TimeDriven = true
 			r.MaxAhead, r.Grace = 0, clocksMeet
 			r.Tolerance = max(r.Tolerance, ceil2(2*r.atOnce))

@@ -227,3 +227,44 @@ func TestEveryRuleThatIsLearnedIsValid(t *testing.T) {
 	assert.InDelta(t, 2*math.Pi, find(t, l, "rot").Circle, 1e-9)
 	assert.Empty(t, Learn([]*Match{NewMatch(trace.NewNames(), []string{"server"})}).Rules)
 }
+
+// What disagrees steadily is told with what explains it, and the rule is written as if the game were right.
+func TestASteadyMistakeIsNotLearnedAsNormal(t *testing.T) {
+	way := func(at float64) (x, y float64) { return 12*math.Sin(at/3) + 2*math.Sin(1.3*at), 9 * math.Cos(at/4) }
+	for what, c := range map[string]struct {
+		wrong func(x, y float64) (float64, float64)
+		says  string
+	}{
+		"swapped":        {func(x, y float64) (float64, float64) { return y, x }, "swapped"},
+		"mirrored":       {func(x, y float64) (float64, float64) { return x, -y }, "mirrored"},
+		"off by 5":       {func(x, y float64) (float64, float64) { return x + 5, y }, "offset"},
+		"twice as large": {func(x, y float64) (float64, float64) { return 2 * x, 2 * y }, "scaled"},
+		"rounded":        {func(x, y float64) (float64, float64) { return math.Round(x/4) * 4, math.Round(y/4) * 4 }, "coarse"},
+		"right":          {func(x, y float64) (float64, float64) { return x, y }, ""},
+		"a little off":   {func(x, y float64) (float64, float64) { return math.Round(x*10) / 10, math.Round(y*10) / 10 }, ""},
+	} {
+		t.Run(what, func(t *testing.T) {
+			m := newMatch(t)
+			for i := range 600 {
+				at := float64(i) / 20
+				x, y := way(at)
+				m.say(0, at, fmt.Sprintf(`"full":true,"state":{"boat/a":{"x":%.3f,"y":%.3f}}`, x, y))
+				if at > 0.5 {
+					x, y = c.wrong(way(at - 0.15))
+					for view := 1; view <= 2; view++ {
+						m.say(view, at+0.001, fmt.Sprintf(`"full":true,"state":{"boat/a":{"x":%.3f,"y":%.3f}}`, x, y))
+					}
+				}
+			}
+			r := find(t, Learn([]*Match{m.Match}), "x, y")
+			why := strings.Join(r.Why, "\n")
+			if c.says == "" {
+				assert.NotContains(t, why, "the game were right")
+				return
+			}
+			assert.Contains(t, why, "SUSPICIOUS: "+c.says+", in 2 of the 2 courses")
+			assert.Equal(t, rulebook.Everyone, r.SeenBy, "it is judged")
+			assert.Less(t, r.Tolerance, 1.0)
+		})
+	}
+}

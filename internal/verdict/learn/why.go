@@ -29,6 +29,9 @@ func (s *subject) why(late *lateness, r *Rule) (list []string) {
 	if share := float64(late.wrong) / float64(max(1, late.samples)); share > seldomExplains && r.SeenBy != rulebook.Nobody {
 		list = append(list, fmt.Sprintf("SUSPICIOUS: %.0f%% of it is explained by nothing that the server had; the rule is written as if it were right", 100*share))
 	}
+	if late.steady != "" {
+		list = append(list, late.steady)
+	}
 	if r.Thin {
 		list = append(list, "rests on little: play longer, or with more that happens")
 	}
