@@ -159,7 +159,7 @@ func order(base Variant, try trial, who []string) (needs []string, err error) {
 	if others < 0 {
 		return nil, nil
 	}
-	v, what, need, shift := base, who[0]+" joining last", "before", mine-others+joinsApart
+	v, what, shift := base, who[0]+" joining last", mine-others+joinsApart
 	if mine < others {
 		latest := others
 		for _, name := range who[1:] {
@@ -169,7 +169,7 @@ func order(base Variant, try trial, who []string) (needs []string, err error) {
 		v.Script = without(base.Script, who[0])
 		v.Script[who[0]] = later(base.Script[who[0]], shift)
 	} else {
-		what, need = who[0]+" joining first", "after"
+		what = who[0] + " joining first"
 		v.Script = without(base.Script, who[1:]...)
 		for _, name := range who[1:] {
 			v.Script[name] = later(base.Script[name], shift)
@@ -183,7 +183,7 @@ func order(base Variant, try trial, who []string) (needs []string, err error) {
 	}
 	there, err := try(what, v)
 	if err == nil && !there {
-		needs = append(needs, fmt.Sprintf("It takes %s joining %s the others.", who[0], need))
+		needs = append(needs, fmt.Sprintf("With %s it is gone.", what))
 	}
 	return needs, err
 }
@@ -206,11 +206,16 @@ func firstJoin(moments []bot.Moment) time.Duration {
 	return 0
 }
 
-// later is a script in which everything happens so much later.
+// later is a script in which the first joining is so much later. All else happens when it did, or right
+// then: a match that is shifted as a whole goes another way whoever joins first.
 func later(moments []bot.Moment, by time.Duration) []bot.Moment {
 	moments = slices.Clone(moments)
+	until := firstJoin(moments) + by
+	joined := false
 	for i := range moments {
-		moments[i].At += by
+		if joined = joined || moments[i].Join; joined {
+			moments[i].At = max(moments[i].At, until)
+		}
 	}
 	return moments
 }

@@ -319,7 +319,7 @@ func (c *call) become() {
 			id                            uint64
 			flags, source, number, newest uint32
 		}{id: c.id, source: uint32(c.pages.file)}
-		fd, _, e := unix.RawSyscall(unix.SYS_IOCTL, uintptr(c.listener), notifyAddFd, uintptr(unsafe.Pointer(&add)))
+		fd, e := controlled(c.listener, notifyAddFd, unsafe.Pointer(&add))
 		if e == unix.ENOENT { // a signal came meanwhile: it will ask again, or is gone
 			return
 		}
@@ -328,7 +328,7 @@ func (c *call) become() {
 			c.pass()
 			return
 		}
-		c.process.passedFd = int(fd)
+		c.process.passedFd = fd
 	}
 	c.executing[tid] = true
 	c.pass()

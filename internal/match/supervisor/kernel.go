@@ -57,9 +57,22 @@ const (
 	signalInfoSize = 128
 )
 
+// control is ioctl(2). Only where it may wait for ever does a signal end it: the others wait for a lock
+// of the kernel's, and to take an answer for not given, or a thread for gone, because the runtime of Go sent
+// a signal just then, would leave to chance what happens next.
 func control(fd int, request uintptr, with unsafe.Pointer) unix.Errno {
-	_, _, e := unix.RawSyscall(unix.SYS_IOCTL, uintptr(fd), request, uintptr(with))
+	_, e := controlled(fd, request, with)
 	return e
+}
+
+// controlled is control with what it returns, like a file.
+func controlled(fd int, request uintptr, with unsafe.Pointer) (int, unix.Errno) {
+	for {
+		n, _, e := unix.RawSyscall(unix.SYS_IOCTL, uintptr(fd), request, uintptr(with))
+		if e != unix.EINTR || request == notifyReceive {
+			return int(n), e
+		}
+	}
 }
 
 // duplicate takes a duplicate of a descriptor of another process, or is -1.
@@ -158,8 +171,10 @@ func wallNow() time.Duration {
 }
 
 // poll asks descriptors, and waits for one of them by the wall clock if wait is above 0.
+//
+// The runtime of Go interrupts its threads with signals, and ppoll says EINTR even where it does not
+// wait at all. To take that for "nothing is ready" would be to take programs for quiet that are not.
 func poll(list []unix.PollFd, wait time.Duration) int {
-	t := [2]int64{int64(wait / time.Second), int64(wait % time.Second)}
 	var first unsafe.Pointer
 	if len(list) > 0 {
 		first = unsafe.Pointer(&list[0])
@@ -168,11 +183,17 @@ func poll(list []unix.PollFd, wait time.Duration) int {
 	if wait > 0 {
 		call = unix.Syscall6
 	}
-	n, _, e := call(unix.SYS_PPOLL, uintptr(first), uintptr(len(list)), uintptr(unsafe.Pointer(&t)), 0, 0, 0)
-	if e != 0 {
+	for until := wallNow() + wait; ; wait = max(0, until-wallNow()) {
+		t := [2]int64{int64(wait / time.Second), int64(wait % time.Second)}
+		n, _, e := call(unix.SYS_PPOLL, uintptr(first), uintptr(len(list)), uintptr(unsafe.Pointer(&t)), 0, 0, 0)
+		switch e {
+		case 0:
+			return int(n)
+		case unix.EINTR:
+			continue
+		}
 		return 0
 	}
-	return int(n)
 }
 
 func readInto(fd int, b []byte) int {

@@ -186,7 +186,11 @@ const launchWithin = 30
 func (s *Supervisor) takeListener(pid, socket int) (int, error) {
 	var said [8]byte
 	_ = unix.SetsockoptTimeval(socket, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: launchWithin}) // without, it may wait for ever
-	if n, err := unix.Read(socket, said[:]); n != len(said) {
+	n, err := unix.Read(socket, said[:])
+	for err == unix.EINTR {
+		n, err = unix.Read(socket, said[:])
+	}
+	if n != len(said) {
 		return -1, &RefusedError{"the launcher told nothing of its filter", err}
 	}
 	number := binary.LittleEndian.Uint64(said[:])

@@ -133,13 +133,13 @@ func (c *call) timerFile() {
 		id                           uint64
 		flags, source, number, newer uint32
 	}{id: c.id, source: uint32(file), newer: uint32(c.args[1]) & unix.O_CLOEXEC}
-	number, _, e := unix.RawSyscall(unix.SYS_IOCTL, uintptr(c.listener), notifyAddFd, uintptr(unsafe.Pointer(&add)))
+	number, e := controlled(c.listener, notifyAddFd, unsafe.Pointer(&add))
 	if e != 0 {
 		closeFd(file)
 		c.fail(e)
 		return
 	}
-	t := &timer{process: c.process, next: never, number: int(number), file: file}
+	t := &timer{process: c.process, next: never, number: number, file: file}
 	if old := c.process.timer(true, t.number); old != nil { // closed since
 		old.close()
 		*old = *t

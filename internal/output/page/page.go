@@ -86,7 +86,6 @@ type shown struct {
 // incident is one with its findings, the head first.
 type incident struct {
 	judge.Incident
-	Turn  string // which knob would explain it
 	Head  card
 	Cards []card           // with a curve
 	Rest  []*judge.Finding // without
@@ -95,6 +94,7 @@ type incident struct {
 // card is a finding with what there is to see of it.
 type card struct {
 	Finding *judge.Finding
+	Turn    string // which knob would explain its incident, of the head
 	Figure  *shown
 	Curve   *view.Curve
 }
@@ -142,7 +142,7 @@ func (d *data) incidents() {
 		findings[f.ID] = f
 	}
 	for _, in := range r.Verdict.Incidents {
-		one := incident{Incident: in, Turn: report.Knob(&in, r.Verdict.Rules)}
+		one := incident{Incident: in}
 		for _, id := range in.Findings {
 			f, c := findings[id], curves[id]
 			if c == nil {
@@ -163,6 +163,7 @@ func (d *data) incidents() {
 		if one.Head.Finding == nil {
 			one.Head = card{Finding: findings[in.Head]}
 		}
+		one.Head.Turn = report.Knob(&in, r.Verdict.Rules)
 		d.Cards = append(d.Cards, one)
 	}
 }

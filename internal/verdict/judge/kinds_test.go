@@ -104,6 +104,15 @@ func TestKindsAreToldApart(t *testing.T) {
 			m.say(1, 6.1, field("dog/a", "score", "3"))
 			m.say(0, 9, `"checkpoint":"end"`)
 		}, OutOfOrder, "went back"},
+		{"a change that is counted again a moment later, the only one", func(m *match) {
+			m.say(0, 0, field("bell/b", "score", "0"))
+			m.say(1, 0.1, field("bell/b", "score", "0"))
+			m.say(0, 2, field("bell/b", "score", "1"))
+			m.say(1, 2.10, field("bell/b", "score", "1"))
+			m.say(1, 2.15, field("bell/b", "score", "2"))
+			m.say(0, 12, `"checkpoint":"end"`)
+			m.say(1, 12, `"checkpoint":"end"`)
+		}, Doubled, "a change of 1 was made 2 times"},
 		{"a change that is counted again a moment later, each time", func(m *match) {
 			m.say(0, 0, field("bell/b", "score", "0"))
 			m.say(1, 0.1, field("bell/b", "score", "0"))

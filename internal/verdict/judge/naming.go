@@ -196,6 +196,9 @@ func (d *difference) behind() (n naming) {
 		return n
 	}
 	if d.referenceStood() {
+		if twice := d.counting(); twice.kind == Doubled { // the change was made, and then made again
+			return twice
+		}
 		return naming{kind: NeverSent, why: "the view's value changed and the reference's did not"}
 	}
 	if !exact {
