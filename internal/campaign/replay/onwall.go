@@ -35,10 +35,6 @@ func (c *inquiry) onWall(ctx context.Context, w *Why, f *judge.Finding) error {
 }
 
 func (c *inquiry) askOnWall(ctx context.Context, w *Why, f *judge.Finding) error {
-	c.usual = map[Way]time.Duration{}
-	for way, outcomes := range c.Outcomes {
-		c.usual[way] = usual(outcomes)
-	}
 	same := c.same()
 	c.lab.tell("playing the recorded match again, to see how often it shows the finding")
 	repeats, err := c.lab.repeat(ctx, same, c.target)
@@ -50,19 +46,10 @@ func (c *inquiry) askOnWall(ctx context.Context, w *Why, f *judge.Finding) error
 		return fmt.Errorf("%w: %s repeats show it", ErrNotThere, repeats)
 	}
 	c.lab.tell("%s repeats show it, so a variant is without it after %d matches that do not", repeats, repeats.Misses())
-	for _, late := range []bool{false, true} {
-		c.suspects = c.fared(late)
-		w.Suspects = len(c.suspects)
-		if len(c.suspects) == 0 {
-			continue
-		}
-		there, err := c.shows(ctx, func(int) bool { return false })
-		if err != nil {
-			return err
-		}
-		if !there {
-			return c.packetsOnWall(ctx, w, f)
-		}
+	if some, err := c.takesPackets(ctx, w); err != nil {
+		return err
+	} else if some {
+		return c.packetsOnWall(ctx, w, f)
 	}
 	network := "No packet was lost, late or damaged, so no packet matters"
 	if len(c.suspects) > 0 {

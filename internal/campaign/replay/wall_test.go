@@ -97,3 +97,23 @@ func TestHowManyMatchesWithoutAFindingSayThatItIsGone(t *testing.T) {
 	err := &replay.UnsureError{Repeats: replay.Repeats{Shown: 1, Of: 12}, Played: 12}
 	assert.EqualError(t, err, "it cannot be told with 12 matches of each variant: the recorded match shows the finding in only 1 of 12 repeats, so that it is gone takes 25 without it")
 }
+
+// On links that lose nothing and take no time the network is never blamed.
+func TestOnPerfectLinksTheNetworkIsNotBlamed(t *testing.T) {
+	if testing.Short() {
+		t.Skip("with the race detector all is too slow to be right in time")
+	}
+	r := replay.Record(t, `
+duration: 3s
+clock: wall
+game: {faults: [narrow-numbers]}
+bots: [{name: fern}, {name: moss}]
+`)
+	w, err := r.Why(context.Background(), &replay.Lab{}, replay.Head(t, r))
+	require.NoError(t, err)
+	assert.Empty(t, w.Packets)
+	assert.Contains(t, w.Proved, "so the network plays no part in it.")
+	require.NotNil(t, w.Repeats)
+	assert.Equal(t, w.Repeats.Shown, w.Repeats.Of, "it is wrong always")
+	assert.Equal(t, 2, w.Misses)
+}

@@ -116,28 +116,34 @@ func (c *inquiry) run(ctx context.Context, w *Why, f *judge.Finding) error {
 	if err := c.horizon(ctx, f); err != nil {
 		return err
 	}
+	if some, err := c.takesPackets(ctx, w); err != nil {
+		return err
+	} else if some {
+		return c.packets(ctx, w)
+	}
+	network, needs, err := c.otherwise(ctx, w)
+	w.Proved = strings.TrimSpace("No packet matters: with every packet delivered the finding is still there, and " + network + ". " + needs)
+	return err
+}
+
+// takesPackets reports whether the finding is gone with all suspects delivered, and says who these are: first
+// those that were lost, doubled or damaged, and if that is not enough those that were late too.
+func (c *inquiry) takesPackets(ctx context.Context, w *Why) (bool, error) {
 	c.usual = map[Way]time.Duration{}
 	for way, outcomes := range c.Outcomes {
 		c.usual[way] = usual(outcomes)
 	}
-	// First those that were lost, doubled or damaged; then those that were late too.
 	for _, late := range []bool{false, true} {
 		c.suspects = c.fared(late)
 		w.Suspects = len(c.suspects)
 		if len(c.suspects) == 0 {
 			continue
 		}
-		there, err := c.shows(ctx, func(int) bool { return false })
-		if err != nil {
-			return err
-		}
-		if !there { // it takes some of them
-			return c.packets(ctx, w)
+		if there, err := c.shows(ctx, func(int) bool { return false }); err != nil || !there {
+			return err == nil, err
 		}
 	}
-	network, needs, err := c.otherwise(ctx, w)
-	w.Proved = strings.TrimSpace("No packet matters: with every packet delivered the finding is still there, and " + network + ". " + needs)
-	return err
+	return false, nil
 }
 
 // horizon finds until when the match must be played for the finding to show.
