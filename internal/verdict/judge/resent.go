@@ -10,7 +10,8 @@ import (
 // What goes over a channel that sends again what was lost comes late when a packet is lost, though
 // newer ones have arrived by then: a view may lack it until it was sent again. Which packets carried
 // it nobody knows, so each that was lost may have. What a rule says of ResentWithin is therefore an
-// excuse only where a packet to the view was lost at the time, and never for longer than that.
+// excuse only where a packet to the view was lost at the time, and ends when it has been sent again so
+// often that it must have come.
 
 // lostDown reports whether a packet to a view was lost.
 func (p *trouble) lostDown() bool { return p.Direction == link.Down && p.Spoiled() }
@@ -19,10 +20,11 @@ func (p *trouble) lostDown() bool { return p.Direction == link.Down && p.Spoiled
 // was sent again is as large; if that was lost too, it is sent once more.
 func (v *view) comesAgain(i int, within time.Duration) time.Duration {
 	first := &v.troubles[i]
-	sent := first.Sent
-	for k := i + 1; k < len(v.troubles) && v.troubles[k].Sent <= sent+within; k++ {
+	sent, again := first.Sent, 1
+	for k := i + 1; k < len(v.troubles) && v.troubles[k].Sent <= sent+within && again < resends; k++ {
 		if p := &v.troubles[k]; p.lostDown() && p.Size == first.Size && p.Sent > sent+within/2 {
 			sent = p.Sent
+			again++
 		}
 	}
 	return sent + within + time.Duration(v.delay[link.Down].mean)

@@ -70,6 +70,21 @@ func TestWhatIsSentAgainIsExcusedWhereAPacketWasLost(t *testing.T) {
 	}
 }
 
+// Where all packets are as large and many are lost, one that was lost may always have been the one that
+// was sent again. The excuse ends all the same.
+func TestWhatIsSentAgainIsNotWaitedForForEver(t *testing.T) {
+	lost := map[int]int{}
+	for number := 100; number < 400; number += 10 {
+		lost[number] = 90
+	}
+	var kinds []Kind
+	for _, f := range gate(19, lost, 1.3).judge().Findings {
+		kinds = append(kinds, f.Kind)
+	}
+	assert.Contains(t, kinds, Frozen)
+	assert.Contains(t, kinds, EventLate)
+}
+
 // What came late when a packet was lost reads as what it may be.
 func TestAKnobForWhatIsSentAgainIsTold(t *testing.T) {
 	v := gate(6.2, map[int]int{100: 70}, 0).judge()
