@@ -55,7 +55,7 @@ func (s *stalls) begin(zero time.Time) {
 // stood keeps that the machine stood still for so much of a stretch of time that is over: for
 // a view's program or, as "", for all.
 func (s *stalls) stood(view string, now time.Time, stretch, stood time.Duration) {
-	if s.quit == nil || stood <= stallLength {
+	if stood <= stallLength {
 		return
 	}
 	s.mu.Lock()

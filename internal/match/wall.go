@@ -25,7 +25,6 @@ type wallStage struct {
 	stalls stalls
 	meter  process.Meter
 	waits  process.Waits
-	asked  time.Time // when waits was read last
 }
 
 const (
@@ -150,16 +149,23 @@ func (s *wallStage) readLoads() {
 	}()
 }
 
-// readWaits reads how long programs had to wait for a processor since it did so last.
+// readWaits reads how long programs had to wait for a processor since it did so last, beside the match.
 func (s *wallStage) readWaits() {
-	before := s.asked
-	s.asked = time.Now()
-	waits := s.waits.Read(s.match.running())
+	if s.stalls.quit == nil { // the match has not begun
+		return
+	}
+	pids, names := s.match.running(), map[int]string{}
 	for _, p := range s.match.participants {
 		if p.running() {
-			s.stalls.stood(p.name, s.asked, s.asked.Sub(before), waits[p.process.PID()])
+			names[p.process.PID()] = p.name
 		}
 	}
+	go func() {
+		waits, since := s.waits.Read(pids)
+		for _, pid := range pids {
+			s.stalls.stood(names[pid], time.Now(), since, waits[pid])
+		}
+	}()
 }
 
 func (s *wallStage) timing() *metrics.Timing {

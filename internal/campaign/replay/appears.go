@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -29,7 +30,7 @@ func (c *inquiry) appears(ctx context.Context, set []int) (string, error) {
 		return "", err
 	}
 	defer os.RemoveAll(folder)
-	path := folder + "/run"
+	path := filepath.Join(folder, "run")
 	if _, err := c.lab.play(ctx, c.world(func(i int) bool { return !slices.Contains(set, i) }), match.Options{Folder: path}); err != nil {
 		return "", err
 	}

@@ -51,16 +51,16 @@ func (c *inquiry) askOnWall(ctx context.Context, w *Why, f *judge.Finding) error
 	} else if some {
 		return c.packetsOnWall(ctx, w, f)
 	}
-	network := "No packet was lost, late or damaged, so no packet matters"
+	network := "No packet matters: none was lost, late or damaged."
 	if len(c.suspects) > 0 {
-		network = "No packet matters: with every packet delivered the finding is still there"
+		network = "No packet matters: with every packet delivered the finding is still there."
 	}
 	needs, err := c.people(ctx, w, same, c.try(ctx, w))
 	if err != nil {
 		return err
 	}
 	delay, err := c.delayOnWall(ctx, w)
-	w.Proved = strings.TrimSpace(fmt.Sprintf("%s%s. %s", network, delay, needs))
+	w.Proved = strings.TrimSpace(fmt.Sprintf("%s %s %s", network, delay, needs))
 	return err
 }
 
@@ -91,17 +91,17 @@ func (c *inquiry) delayOnWall(ctx context.Context, w *Why) (string, error) {
 		perfect = perfect && c.usual[way] < 2*time.Millisecond
 	}
 	if perfect {
-		return ", and the links have no delay, so the network plays no part in it", nil
+		return "The links have no delay either, so the network plays no part in it.", nil
 	}
 	try := c.try(ctx, w)
 	there, err := try("perfect links", c.steady(0))
 	if err != nil || there {
-		return ", also on perfect links, so the network plays no part in it", err
+		return "It is there on perfect links too, so the network plays no part in it.", err
 	}
 	if there, err = try("every packet after the usual time of its link", c.steady(1)); err != nil || there {
-		return ", but it takes delay: on perfect links it is gone", err
+		return "But it takes delay: on perfect links it is gone.", err
 	}
-	return ", but it hangs on how uneven the delay is: with every packet taking the usual time it is gone", nil
+	return "But it hangs on how uneven the delay is: with every packet taking the usual time it is gone.", nil
 }
 
 // packetsOnWall finds which packets it takes, when all of them delivered make it go away.

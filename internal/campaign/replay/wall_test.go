@@ -56,18 +56,21 @@ bots: [{name: fern, link: moor}, {name: moss, link: moor, steps: [{do: join}, {d
 	assert.Equal(t, 1, lab.Replays())
 }
 
+// alwaysWrong is a match in which x is wrong west of the middle, on perfect links.
+const alwaysWrong = `
+duration: 3s
+clock: wall
+game: {faults: [narrow-numbers]}
+bots: [{name: fern}, {name: moss}]
+`
+
 // A variant on the wall clock has a finding if one of its matches shows it, and has it not after so
 // many without it that it would have shown.
 func TestOnTheWallClockItTakesSeveral(t *testing.T) {
 	if testing.Short() {
 		t.Skip("with the race detector all is too slow to be right in time")
 	}
-	r := replay.Record(t, `
-duration: 3s
-clock: wall
-game: {faults: [narrow-numbers]}
-bots: [{name: fern}, {name: moss}]
-`)
+	r := replay.Record(t, alwaysWrong)
 	f := replay.Head(t, r)
 	lab := &replay.Lab{}
 	repeats, err := replay.Repeat(lab, context.Background(), r.Same(), replay.Target{Signature: f.Signature})
@@ -103,12 +106,7 @@ func TestOnPerfectLinksTheNetworkIsNotBlamed(t *testing.T) {
 	if testing.Short() {
 		t.Skip("with the race detector all is too slow to be right in time")
 	}
-	r := replay.Record(t, `
-duration: 3s
-clock: wall
-game: {faults: [narrow-numbers]}
-bots: [{name: fern}, {name: moss}]
-`)
+	r := replay.Record(t, alwaysWrong)
 	w, err := r.Why(context.Background(), &replay.Lab{}, replay.Head(t, r))
 	require.NoError(t, err)
 	assert.Empty(t, w.Packets)

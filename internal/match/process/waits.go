@@ -17,14 +17,19 @@ import (
 type Waits struct {
 	mu    sync.Mutex
 	tasks map[string]time.Duration // by path, at the last reading
+	read  time.Time                // when that was
 }
 
 // Read returns for each of the processes how long since the reading before one of its threads
-// had to wait, the one that had to most. Of a thread that is new nothing is told.
-func (w *Waits) Read(pids []int) map[int]time.Duration {
+// had to wait, the one that had to most, and how long ago that reading was. Of a thread that is new
+// nothing is told.
+func (w *Waits) Read(pids []int) (waits map[int]time.Duration, since time.Duration) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	now, waits := map[string]time.Duration{}, map[int]time.Duration{}
+	before := w.read
+	w.read = time.Now()
+	now := map[string]time.Duration{}
+	waits = map[int]time.Duration{}
 	for _, pid := range pids {
 		folder := "/proc/" + strconv.Itoa(pid) + "/task"
 		entries, err := os.ReadDir(folder)
@@ -46,11 +51,11 @@ func (w *Waits) Read(pids []int) map[int]time.Duration {
 				continue
 			}
 			now[path] = time.Duration(ns)
-			if before, known := w.tasks[path]; known {
-				waits[pid] = max(waits[pid], now[path]-before)
+			if then, known := w.tasks[path]; known {
+				waits[pid] = max(waits[pid], now[path]-then)
 			}
 		}
 	}
 	w.tasks = now
-	return waits
+	return waits, w.read.Sub(before)
 }

@@ -27,11 +27,13 @@ func TestHowLongAProcessHadToWaitForAProcessor(t *testing.T) {
 		pids = append(pids, c.Process.Pid)
 	}
 	var w Waits
-	assert.Empty(t, w.Read(append(pids, 1<<30)), "there was no reading before, and one is nobody's")
+	waits, _ := w.Read(append(pids, 1<<30))
+	assert.Empty(t, waits, "there was no reading before, and one is nobody's")
 	assert.Eventually(t, func() bool {
-		for _, wait := range w.Read(pids) {
+		waits, since := w.Read(pids)
+		for _, wait := range waits {
 			if wait > 0 {
-				return true
+				return since > 0
 			}
 		}
 		return false

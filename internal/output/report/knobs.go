@@ -32,7 +32,7 @@ func Knob(in *judge.Incident, rules []judge.RuleReport) string {
 		}
 	}
 	for _, r := range rules {
-		if r.Age != nil && r.Age.Count >= agesTold && ruleName(&r) == k.Rule {
+		if r.Age != nil && r.Age.Count >= agesTold && r.Name() == k.Rule {
 			text += fmt.Sprintf("; what is right by it was shown %.0f ms late (median), %.0f ms (95 %%), and %s ms are allowed", r.Age.Median, r.Age.P95, Number(int(time.Duration(r.MaxDelay).Milliseconds())))
 		}
 	}
@@ -41,14 +41,6 @@ func Knob(in *judge.Incident, rules []judge.RuleReport) string {
 
 // agesTold is how many ages there must be to be told.
 const agesTold = 10
-
-// ruleName is how an incident's knob names a rule.
-func ruleName(r *judge.RuleReport) string {
-	if r.Of == "any" {
-		return r.Entities + " " + r.Fields
-	}
-	return r.Entities + " " + r.Fields + " (" + r.Of + ")"
-}
 
 // setting is a knob's value as a plan has it.
 func setting(knob string, v float64) string {

@@ -159,12 +159,7 @@ func ruleOf(rules *rulebook.Rules, f *judge.Finding) string {
 	switch f.Subject.About {
 	case judge.AboutFields:
 		if i := fieldRule(rules, f); i >= 0 && !f.Invariant && !f.Ticks {
-			r := &rules.Fields[i]
-			of := ""
-			if r.Of != rulebook.Any {
-				of = " (" + r.Of.String() + ")"
-			}
-			return r.Entities + " " + r.Label() + of
+			return rules.Fields[i].Name()
 		}
 	case judge.AboutEvent:
 		if i := eventRule(rules, f); i >= 0 {

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"zitherwheel/internal/network/link"
-
 	"zitherwheel/internal/verdict/rulebook"
 )
 
@@ -148,10 +147,7 @@ func (f *Finding) knobRule() (name string, now Knobs) {
 	switch {
 	case f.Ticks || f.Invariant || f.Kind == Unvalidated:
 	case f.rule != nil:
-		name = f.rule.Entities + " " + f.rule.Label()
-		if f.rule.Of != rulebook.Any {
-			name += " (" + f.rule.Of.String() + ")"
-		}
+		name = f.rule.Name()
 		now = Knobs{MaxDelay: Seconds(f.rule.MaxDelay), Tolerance: max(f.rule.Tolerance, f.rule.Quantum), MinDuration: Seconds(f.rule.MinDuration)}
 	case f.eventRule != nil:
 		name, now = "event "+f.eventRule.Event, Knobs{MaxDelay: Seconds(f.eventRule.MaxDelay)}

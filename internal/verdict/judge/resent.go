@@ -62,8 +62,5 @@ func (v *view) resentBy(t, deadline time.Duration, rule *rulebook.EventRule) tim
 		return deadline
 	}
 	// Where order is kept, what was lost before holds it up too.
-	return max(deadline, v.lackedUntil(t-rule.ResentWithin, t+sentWith, rule.ResentWithin))
+	return max(deadline, v.lackedUntil(t-rule.ResentWithin, t+rulebook.SentWith, rule.ResentWithin))
 }
-
-// sentWith is how far from when the reference tells something it is sent.
-const sentWith = 150 * time.Millisecond

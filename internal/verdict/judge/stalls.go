@@ -54,7 +54,7 @@ func (d *Verdict) SetAside(t *metrics.Timing, rules *rulebook.Rules) {
 	for i := range d.Rules {
 		r := &d.Rules[i]
 		for _, f := range d.Aside {
-			if f.rule != nil && f.rule.Entities == r.Entities && f.rule.Of.String() == r.Of && f.rule.Label() == r.Fields {
+			if f.rule != nil && f.rule.Name() == r.Name() {
 				r.Findings--
 			}
 		}

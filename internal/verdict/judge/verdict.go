@@ -112,6 +112,9 @@ type RuleReport struct {
 	LateBy   Seconds `json:"late_from_s,omitempty"`
 }
 
+// Name is the rule's, as rulebook.Rule has it.
+func (r *RuleReport) Name() string { return rulebook.RuleName(r.Entities, r.Fields, r.Of) }
+
 // Incident is a number of findings that hang together. The earliest is its head;
 // but offset says the least of all kinds, so if the earliest is one and more
 // findings about the same fields are of a kind that says more, the first of

@@ -134,9 +134,8 @@ func (m *Match) Lost(view int, sent time.Duration) {
 // lostWhen reports whether a packet to a view was lost around the time at which the server sent what it
 // changed at t, or at which that was sent again.
 func (v *teller) lostWhen(t time.Duration) bool {
-	const sentWith = 150 * time.Millisecond
-	i, _ := slices.BinarySearch(v.lost, t-sentWith)
-	return i < len(v.lost) && v.lost[i] <= t+sentWith
+	i, _ := slices.BinarySearch(v.lost, t-rulebook.SentWith)
+	return i < len(v.lost) && v.lost[i] <= t+rulebook.SentWith
 }
 
 func (v *teller) set(p place, t time.Duration, value trace.Value) (added int) {

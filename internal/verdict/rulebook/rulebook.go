@@ -132,6 +132,21 @@ const (
 // Label is how a verdict names what a rule compares: "x, y" or "existence".
 func (r Rule) Label() string { return strings.Join(r.Fields, ", ") }
 
+// Name tells a rule from others: "duck/* x, y" or "duck/* x, y (own)".
+func (r Rule) Name() string { return RuleName(r.Entities, r.Label(), r.Of.String()) }
+
+// RuleName is the name of a rule of which a verdict has the parts.
+func RuleName(entities, label, of string) string {
+	name := entities + " " + label
+	if of != Any.String() {
+		name += " (" + of + ")"
+	}
+	return name
+}
+
+// SentWith is how far from when the reference tells something it is sent to the views.
+const SentWith = 150 * time.Millisecond
+
 // PlaceOf is which fields hold the place of an entity: those of the first rule that
 // compares it by distance; nil if there is none.
 func PlaceOf(rules []Rule, id string) []string {
