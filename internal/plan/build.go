@@ -57,7 +57,7 @@ func (p *Plan) Untraced() bool {
 // Unruled reports whether a build's plan says nothing of what is to be compared, so that it has to be
 // learned from the match itself: where the server tells a trace, and clocks or times bring views together.
 func (p *Plan) Unruled() bool {
-	return p.Build.Given() && len(p.Rules.Fields) == 0 && !p.Untraced() && p.Build.Attach == "" && (p.Reference == "" || p.Reference == rulebook.Server) && p.Align != Tick
+	return p.Build.Given() && len(p.Rules.Fields) == 0 && !p.Untraced() && p.Build.Attach == "" && (p.Reference == "" || p.Reference == rulebook.Server)
 }
 
 // Tick is the Align of plans whose views are compared at equal ticks.

@@ -3,6 +3,7 @@ package plan
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -49,16 +50,61 @@ func Learned(l *learn.Lesson) ([]byte, error) {
 			return nil, err
 		}
 	}
-	if len(l.Laws) > 0 {
+	if slices.ContainsFunc(l.Laws, func(law learn.Law) bool { return !law.Offered }) {
 		fmt.Fprintln(&b, "\ninvariants:")
 	}
-	for _, law := range l.Laws {
-		usual := rulebook.InvariantRule{Invariant: rulebook.Apart, MinDuration: rulebook.DefaultMinDuration} // which is never learned: the name is always told
-		if err := writeLearned(&b, law.Why, less(writeObject(invariantKeys(&law.InvariantRule)), writeObject(invariantKeys(&usual)))); err != nil {
+	offered := false
+	for _, law := range byOffer(l.Laws) {
+		if law.Offered && !offered {
+			offered = true
+			fmt.Fprintln(&b, "\n# Held throughout, and may be chance: invariants to take over if they must.")
+		}
+		usual := rulebook.InvariantRule{Invariant: rulebook.Falling, MinDuration: rulebook.DefaultMinDuration} // which is never learned: the name is always told
+		rule := less(writeObject(invariantKeys(&law.InvariantRule)), writeObject(invariantKeys(&usual)))
+		var err error
+		if law.Offered {
+			err = writeOffered(&b, law.Why, rule)
+		} else {
+			err = writeLearned(&b, law.Why, rule)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	if len(l.Chains) > 0 {
+		fmt.Fprintln(&b, "\n# Each came after the other every time, and may be chance: sequences to take over if they must.")
+	}
+	for _, chain := range l.Chains {
+		if err := writeOffered(&b, chain.Why, writeObject(sequenceKeys(&chain.Sequence))); err != nil {
 			return nil, err
 		}
 	}
 	return b.Bytes(), nil
+}
+
+// byOffer puts what is only offered last.
+func byOffer(laws []learn.Law) []learn.Law {
+	laws = slices.Clone(laws)
+	slices.SortStableFunc(laws, func(a, b learn.Law) int {
+		switch {
+		case a.Offered == b.Offered:
+			return 0
+		case a.Offered:
+			return 1
+		}
+		return -1
+	})
+	return laws
+}
+
+// writeOffered writes a rule in one line, as a comment.
+func writeOffered(b *bytes.Buffer, why []string, rule yaml.MapSlice) error {
+	line, err := yaml.MarshalWithOptions(rule, yaml.Flow(true))
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(b, "#   - %s  # %s\n", strings.TrimSpace(string(line)), strings.Join(why, "; "))
+	return nil
 }
 
 // writeLearned writes a rule in one line, below what it was learned from.

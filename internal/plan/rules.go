@@ -333,23 +333,25 @@ func invariantKeys(r *rulebook.InvariantRule) []key {
 func sequencesKey(into *[]rulebook.Sequence) key {
 	return listKey("sequences", "sequence", into,
 		func() rulebook.Sequence { return rulebook.Sequence{By: "by"} },
-		func(s *rulebook.Sequence) []key {
-			return append([]key{
-				textKey("name", &s.Name),
-				wordKey("by", &s.By, []string{"by", "id", "entity"}),
-				textKey("unless", &s.Unless),
-				listKey("steps", "step of a sequence", &s.Steps,
-					func() rulebook.SequenceStep { return rulebook.SequenceStep{In: rulebook.InServer} },
-					func(step *rulebook.SequenceStep) []key {
-						return []key{
-							textKey("checkpoint", &step.Checkpoint),
-							textKey("event", &step.Event),
-							wordKey("in", &step.In, rulebook.SequenceViews),
-							durationKey("within", &step.Within),
-						}
-					}, func(*rulebook.SequenceStep) error { return nil }),
-			}, oftenKeys(&s.Begun)...)
-		}, func(s *rulebook.Sequence) error { return s.Validate() })
+		sequenceKeys, func(s *rulebook.Sequence) error { return s.Validate() })
+}
+
+func sequenceKeys(s *rulebook.Sequence) []key {
+	return append([]key{
+		textKey("name", &s.Name),
+		wordKey("by", &s.By, []string{"by", "id", "entity"}),
+		textKey("unless", &s.Unless),
+		listKey("steps", "step of a sequence", &s.Steps,
+			func() rulebook.SequenceStep { return rulebook.SequenceStep{In: rulebook.InServer} },
+			func(step *rulebook.SequenceStep) []key {
+				return []key{
+					textKey("checkpoint", &step.Checkpoint),
+					textKey("event", &step.Event),
+					wordKey("in", &step.In, rulebook.SequenceViews),
+					durationKey("within", &step.Within),
+				}
+			}, func(*rulebook.SequenceStep) error { return nil }),
+	}, oftenKeys(&s.Begun)...)
 }
 
 func logsKey(into *[]rulebook.LogRule) key {

@@ -152,6 +152,9 @@ func play(seed uint64, m *mistake, o Options) (showed bool, guilty string, v *ju
 	if o.Learned {
 		names := trace.NewNames()
 		lesson := learn.NewMatch(names, titles)
+		if o.Ticks {
+			lesson.ByTicks()
+		}
 		right := scene{world: w, victim: s.victim, from: s.from}
 		right.perform(&draw{random.Stream(seed, "lesson/"+name)}, names, lesson.Record)
 		rules = learn.Learn([]*learn.Match{lesson}).Watched()

@@ -11,9 +11,9 @@ import (
 // Whatever the world is like, a mistake is found, in the guilty view alone, and healthy
 // worlds are not flagged. How often the name is right is measured, and must not get worse.
 func TestMistakesInMadeUpWorldsAreFoundAndNamed(t *testing.T) {
-	for _, ticks := range []bool{false, true} {
-		t.Run(map[bool]string{false: "by time", true: "by ticks"}[ticks], func(t *testing.T) {
-			o := Options{Each: 6, Healthy: 40, Ticks: ticks}
+	for name, o := range map[string]Options{"by time": {}, "by ticks": {Ticks: true}, "by ticks, by rules that were learned": {Ticks: true, Learned: true}} {
+		t.Run(name, func(t *testing.T) {
+			o.Each, o.Healthy = 6, 40
 			if testing.Short() {
 				o.Each, o.Healthy = 1, 4
 			}

@@ -2,7 +2,6 @@ package feed
 
 import (
 	"context"
-	"errors"
 
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/run"
@@ -10,15 +9,8 @@ import (
 	"zitherwheel/internal/verdict/learn"
 )
 
-// ErrTicks is the error of traces that are compared at equal ticks: there is nothing to learn of how
-// late they are.
-var ErrTicks = errors.New("views that are compared at equal ticks (align: tick) must agree at each of them, so there is no lateness or tolerance to learn; docs/lockstep.md says what to write")
-
 // Learned reads what a match has to teach.
 func Learned(ctx context.Context, traces Traces) (*learn.Match, error) {
-	if traces.Align == Tick {
-		return nil, ErrTicks
-	}
 	clocks, err := study(ctx, traces)
 	if err != nil {
 		return nil, err
@@ -32,6 +24,9 @@ func Learned(ctx context.Context, traces Traces) (*learn.Match, error) {
 		names.Most = traces.Entities
 	}
 	m := learn.NewMatch(names, views)
+	if traces.Align == Tick {
+		m.ByTicks()
+	}
 	for i, s := range traces.Sources {
 		if err := teach(ctx, m, names, clocks, i, s.Path); err != nil {
 			return nil, err

@@ -141,6 +141,7 @@ func (v *tickView) nameOf(c *tickCheck, e *episode, open bool) naming {
 	}
 	rule := *c.rule
 	rule.MaxDelay, rule.MaxAhead = 0, 0 // nothing is late at a tick
+	rule.Tolerance = max(rule.Tolerance, c.grain(e))
 	d := difference{episode: e, judge: j, rule: &rule, path: &c.path, own: c.pair.entity == v.own, open: open, view: v.name, in: v.in, joinedAt: v.joinedAt,
 		value: c.value, since: c.since, holds: true, ever: c.agreed, othersGoOn: func() bool { return c.othersGoOn(e.began) }}
 	n := d.name()
@@ -152,6 +153,30 @@ func (v *tickView) nameOf(c *tickCheck, e *episode, open bool) naming {
 		n.why = text
 	}
 	return n
+}
+
+// grain is how closely numbers of an episode can be told apart when relations are fitted to them: half of what
+// the reference moves in a tick, because a relation may lie between two, and little beside what they are off
+// by. The tolerance of a rule, often 0 at ticks, is about what is wrong and no measure of that.
+func (c *tickCheck) grain(e *episode) float64 {
+	if c.rule.Compare == rulebook.Exact {
+		return 0
+	}
+	var moves, gaps []float64
+	for i := 1; i < len(e.history); i++ {
+		if by := c.path.minus(e.history[i].v, e.history[i-1].v); dot(by, by) > 0 {
+			moves = append(moves, math.Sqrt(dot(by, by)))
+		}
+	}
+	for _, s := range e.seen {
+		gaps = append(gaps, s.gap)
+	}
+	if len(moves) == 0 || len(gaps) == 0 {
+		return 0
+	}
+	slices.Sort(moves)
+	slices.Sort(gaps)
+	return min(moves[len(moves)/2]/2, gaps[len(gaps)/2]/4)
 }
 
 // othersGoOn reports whether another field of the entity has followed a change since t.

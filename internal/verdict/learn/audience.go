@@ -53,7 +53,10 @@ func (k *kind) existence(l *Lesson) {
 	}
 	r.MaxDelay = span(ages, 250*time.Millisecond)
 	r.Why = []string{fmt.Sprintf("%s of %s in a view; shown nearly always in %d, never in %d", counted(len(all), "stay"), k.name, often, seldom)}
-	if len(ages) > 0 {
+	switch {
+	case k.entries[0].match.ticks:
+		r.MaxDelay = rulebook.DefaultMaxDelay // which plays no part
+	case len(ages) > 0:
 		r.Why = append(r.Why, fmt.Sprintf("%s and vanishings, late by %s (90%%), %s (all)", counted(len(ages), "appearance"), seconds(quantile(ages, 0.9)), seconds(slices.Max(ages))))
 	}
 	switch {

@@ -27,7 +27,7 @@ func (l *Lesson) events(matches []*Match) {
 	all := map[string]*heard{}
 	var order []string
 	for _, m := range matches {
-		for _, e := range m.views[0].events {
+		for _, e := range m.views[0].clock.events {
 			if all[e.name] == nil {
 				all[e.name] = &heard{name: e.name}
 				order = append(order, e.name)
@@ -49,8 +49,9 @@ func (l *Lesson) events(matches []*Match) {
 
 // take takes in how the events of a match came.
 func (h *heard) take(m *Match, name string) {
-	server := m.views[0]
-	for _, v := range m.views[1:] {
+	server := &m.views[0].clock
+	for _, view := range m.views[1:] {
+		v := &view.clock
 		used := make([]bool, len(v.events))
 		latest := -1
 		for _, e := range server.events {
@@ -76,19 +77,19 @@ func (h *heard) take(m *Match, name string) {
 			came := best >= 0
 			if e.to != "" {
 				h.addressed++
-				h.toOwner[1] += count(e.to == v.name)
-				h.toOwner[0] += count(e.to == v.name && came)
+				h.toOwner[1] += count(e.to == view.name)
+				h.toOwner[0] += count(e.to == view.name && came)
 			}
 			if e.by != "" {
 				h.bySomebody++
-				h.toDoer += count(e.by == v.name && came)
+				h.toDoer += count(e.by == view.name && came)
 			}
 			if !came {
 				continue
 			}
 			used[best] = true
 			h.came++
-			if d := v.events[best].t - e.t; d > resentLater && v.lostWhen(e.t) {
+			if d := v.events[best].t - e.t; d > resentLater && view.lostWhen(e.t) {
 				h.resent = append(h.resent, d)
 			} else if d >= 0 {
 				h.ages = append(h.ages, d)
@@ -140,7 +141,7 @@ func (h *heard) rule(l *Lesson) EventRule {
 	r.resent = h.resent
 	r.Thin = h.due < 10
 	if r.Thin {
-		r.Why = append(r.Why, "rests on little: play longer, or with more that happens")
+		r.Why = append(r.Why, restsOnLittle)
 	}
 	return r
 }

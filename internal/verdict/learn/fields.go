@@ -206,7 +206,10 @@ func (s *subject) rule(tracks []*track, of rulebook.Relation) *Rule {
 	}
 	rounded := f.fractions > 0 && f.others+f.flags == 0
 	var late *lateness
-	if s.place {
+	byTicks := tracks[0].match.ticks
+	if byTicks {
+		late = s.atTicks(tracks, r)
+	} else if s.place {
 		late = s.follow(tracks, r)
 	} else if late = s.exact(tracks); rounded && late.samples > 0 && 2*late.wrong > late.samples {
 		late = s.follow(tracks, r) // perhaps it is rounded
@@ -215,6 +218,9 @@ func (s *subject) rule(tracks []*track, of rulebook.Relation) *Rule {
 		return nil
 	}
 	r.MaxDelay, r.MaxAhead = span(late.ages, 100*time.Millisecond), time.Duration(0)
+	if byTicks {
+		r.MaxDelay = rulebook.DefaultMaxDelay // which plays no part
+	}
 	r.resent, r.steady = late.resent, late.steady != ""
 	if len(late.ahead)*200 >= late.samples {
 		r.MaxAhead = span(late.ahead, 0)
@@ -230,7 +236,9 @@ func (s *subject) rule(tracks []*track, of rulebook.Relation) *Rule {
 		r.late = quantile(late.ages, 0.9)
 	}
 	r.still = r.MaxDelay <= 100*time.Millisecond && s.still()
-	r.Why = s.why(late, r)
+	if r.Why = s.why(late, r); byTicks {
+		r.Why = s.whyAtTicks(late, r)
+	}
 	return r
 }
 
@@ -366,12 +374,7 @@ func (late *lateness) take(ages map[*track][]time.Duration, usual []time.Duratio
 	}
 }
 
-func (s *subject) fieldsIn(m *Match) (fields []trace.Field) {
-	for _, name := range s.names {
-		fields = append(fields, m.names.Field(name))
-	}
-	return fields
-}
+func (s *subject) fieldsIn(m *Match) []trace.Field { return m.fields(s.names) }
 
 // sample picks moments of a track, at which the view told what it shows.
 func (s *subject) sample(t *track, server, shown *path) (list []sample) {

@@ -25,6 +25,7 @@ type Match struct {
 	views   []*teller
 	players map[string]bool
 	points  int
+	ticks   bool // the time of all state is that of ticks, see ticks.go
 }
 
 // teller is one view of a match.
@@ -35,8 +36,9 @@ type teller struct {
 	there   map[trace.Entity]*presence
 	stays   []stay
 	own     map[trace.Entity]bool
-	events  []occasion
 	last    time.Duration
+	deepest time.Duration // how far it went back at most, of ticks
+	clock   clock
 	lost    []time.Duration // when packets to it were sent that were lost; in order
 }
 
@@ -57,10 +59,18 @@ type presence struct{ spans []stay }
 
 type stay struct{ from, until time.Duration }
 
+// clock is what a view told by its clock, also where its state is told by ticks.
+type clock struct {
+	stays  []stay
+	events []occasion
+	marks  []occasion
+	last   time.Duration
+}
+
+// occasion is an event, or a mark.
 type occasion struct {
-	t                time.Duration
-	name, id, by, to string
-	data             string
+	t                        time.Duration
+	name, id, by, to, entity string
 }
 
 const forGood = time.Duration(1<<63 - 1)
@@ -83,35 +93,42 @@ func NewMatch(names *trace.Names, views []string) *Match {
 // Record takes in a record of a view, by its place among the views. Those of one view come in order.
 func (m *Match) Record(view int, r *trace.Record) {
 	v := m.views[view]
-	v.last = max(v.last, r.T)
+	v.clock.take(r, view > 0 && r.Joined == v.name, r.Left == v.name)
+	t := r.T
+	if m.ticks {
+		t = v.tick(r)
+	}
+	v.last = max(v.last, t)
 	switch {
 	case r.Joined == v.name && view > 0:
-		v.stays = append(v.stays, stay{r.T, forGood})
+		v.stays = append(v.stays, stay{t, forGood})
 		if r.Entity != "" {
 			v.own[m.names.Entity(r.Entity)] = true
 		}
 	case r.Left == v.name && len(v.stays) > 0:
-		v.stays[len(v.stays)-1].until = r.T
+		v.stays[len(v.stays)-1].until = t
 	}
-	if r.Event != "" {
-		v.events = append(v.events, occasion{r.T, r.Event, r.ID, r.By, r.To, r.Data})
-	}
-	if m.points > mostPoints || len(r.State) == 0 && len(r.Despawned) == 0 && !r.Full {
+	picture := len(r.State) > 0 || len(r.Despawned) > 0 || r.Full
+	if m.points > mostPoints || !picture && !(m.ticks && tellsTick(r)) {
 		return
 	}
 	if view > 0 && len(v.stays) == 0 {
-		v.stays = append(v.stays, stay{r.T, forGood})
+		v.stays = append(v.stays, stay{t, forGood})
+		v.clock.stays = append(v.clock.stays, stay{r.T, forGood})
 	}
-	v.told = append(v.told, r.T)
+	if n := len(v.told); n > 0 && t < v.told[n-1] {
+		v.goBack(t)
+	}
+	v.told = append(v.told, t)
 	for i := range r.State {
 		c := &r.State[i]
-		v.appears(c.Entity, r.T)
+		v.appears(c.Entity, t)
 		if c.Field != trace.Exists {
-			m.points += v.set(place{c.Entity, c.Field}, r.T, c.Value)
+			m.points += v.set(place{c.Entity, c.Field}, t, c.Value)
 		}
 	}
 	for _, e := range r.Despawned {
-		v.vanishes(e, r.T)
+		v.vanishes(e, t)
 	}
 	if r.Full {
 		named := map[trace.Entity]bool{}
@@ -120,9 +137,25 @@ func (m *Match) Record(view int, r *trace.Record) {
 		}
 		for e := range v.there {
 			if !named[e] {
-				v.vanishes(e, r.T)
+				v.vanishes(e, t)
 			}
 		}
+	}
+}
+
+func (c *clock) take(r *trace.Record, joins, leaves bool) {
+	c.last = max(c.last, r.T)
+	switch {
+	case joins:
+		c.stays = append(c.stays, stay{r.T, forGood})
+	case leaves && len(c.stays) > 0:
+		c.stays[len(c.stays)-1].until = r.T
+	}
+	if r.Event != "" {
+		c.events = append(c.events, occasion{t: r.T, name: r.Event, id: r.ID, by: r.By, to: r.To, entity: r.Entity})
+	}
+	if r.Checkpoint != "" {
+		c.marks = append(c.marks, occasion{t: r.T, name: r.Checkpoint, id: r.ID, by: r.By, entity: r.Entity})
 	}
 }
 
@@ -144,7 +177,11 @@ func (v *teller) set(p place, t time.Duration, value trace.Value) (added int) {
 		c = &course{}
 		v.courses[p] = c
 	}
-	if n := len(c.t); n > 0 && c.v[n-1] == value {
+	switch n := len(c.t); {
+	case n > 0 && c.v[n-1] == value:
+		return 0
+	case n > 0 && c.t[n-1] == t: // what is told last counts
+		c.v[n-1] = value
 		return 0
 	}
 	c.t, c.v = append(c.t, t), append(c.v, value)
@@ -169,8 +206,13 @@ func (v *teller) vanishes(e trace.Entity, t time.Duration) {
 }
 
 // in reports whether a view was in the match, and had been for a while.
-func (v *teller) in(t, already time.Duration) bool {
-	return slices.ContainsFunc(v.stays, func(s stay) bool { return s.from+already <= t && t < s.until })
+func (v *teller) in(t, already time.Duration) bool { return within(v.stays, t, already) }
+
+// in is the same by the clock.
+func (c *clock) in(t, already time.Duration) bool { return within(c.stays, t, already) }
+
+func within(stays []stay, t, already time.Duration) bool {
+	return slices.ContainsFunc(stays, func(s stay) bool { return s.from+already <= t && t < s.until })
 }
 
 // Lesson is what was learned.
@@ -178,6 +220,7 @@ type Lesson struct {
 	Rules  []Rule
 	Events []EventRule
 	Laws   []Law
+	Chains []Chain
 	Asked  []string // what a person must decide
 	Unsure []string // what could not be learned, and what to do for it
 }
@@ -215,6 +258,7 @@ func Learn(matches []*Match) *Lesson {
 	l.borrow()
 	l.events(matches)
 	l.resends()
+	l.chains(matches)
 	if len(l.Rules) > 0 && !slices.ContainsFunc(l.Rules, func(r Rule) bool { return r.moves && !r.still }) {
 		l.Unsure = append(l.Unsure, "nothing moved: how late views are, and how far off, shows in what moves. Let the bots roam")
 	}
@@ -291,6 +335,9 @@ func (l *Lesson) Watched() (rules rulebook.Rules) {
 		rules.Events = append(rules.Events, e.EventRule)
 	}
 	for _, law := range l.Laws {
+		if law.Offered {
+			continue
+		}
 		rules.Invariants = append(rules.Invariants, law.InvariantRule)
 	}
 	return rules
@@ -301,7 +348,7 @@ const shortest = 10 * time.Second
 
 func lengthOf(matches []*Match) (longest time.Duration) {
 	for _, m := range matches {
-		longest = max(longest, m.views[0].last)
+		longest = max(longest, m.views[0].clock.last)
 	}
 	return longest
 }

@@ -183,12 +183,72 @@ func TestWhatHeldThroughoutIsLearned(t *testing.T) {
 	m.plays(func(at float64) string {
 		return fmt.Sprintf(`"boat/fern":{"flag":"red","score":%d},"boat/moss":{"flag":"blue","score":%d},"bell/one":{"x":%.2f,"y":1}`, int(at), int(at/2), at)
 	}, 0.1, 0.1)
-	var laws []string
-	for _, law := range Learn([]*Match{m.Match}).Laws {
-		laws = append(laws, law.Label()+" of "+law.Entities)
+	var laws, offered []string
+	l := Learn([]*Match{m.Match})
+	for _, law := range l.Laws {
+		if law.Offered {
+			offered = append(offered, fmt.Sprintf("%s of %s %g", law.Label(), law.Entities, law.Max))
+		} else {
+			laws = append(laws, law.Label()+" of "+law.Entities)
+		}
 		require.NoError(t, law.Validate())
 	}
 	assert.Equal(t, []string{"one of bell/*", "unique flag of boat/*", "rising score of boat/*"}, laws)
+	assert.Equal(t, []string{"speed x, y of bell/* 1.6"}, offered, "it goes 1 a second, and rounded")
+	assert.Len(t, l.Watched().Invariants, len(laws), "what is offered is not judged")
+}
+
+func TestHowFarApartPlayersBeginIsOffered(t *testing.T) {
+	for _, c := range []struct {
+		apart float64
+		says  string
+	}{{4, "never nearer than"}, {0, "SUSPICIOUS"}} {
+		m := newMatch(t)
+		m.plays(func(at float64) string {
+			boats := `"boat/other":{"x":0,"y":0}`
+			for i, from := range []float64{5, 10, 15} {
+				if at >= from {
+					boats += fmt.Sprintf(`,"boat/%s":{"x":%g,"y":%g}`, []string{"fern", "moss", "oak"}[i], c.apart*float64(i+1)+1.5*max(0, at-from), at-from)
+				}
+			}
+			return boats
+		}, 0.1, 0.1)
+		text := ""
+		for _, law := range Learn([]*Match{m.Match}).Laws {
+			if law.Invariant == rulebook.Apart {
+				text = law.Why[0]
+				assert.True(t, law.Offered)
+			}
+		}
+		if c.apart == 0 {
+			assert.Contains(t, text, c.says)
+		}
+	}
+}
+
+func TestChainsThatCompleteAreOffered(t *testing.T) {
+	m := newMatch(t)
+	for i := range 8 {
+		at := float64(i)*3 + 2
+		id := fmt.Sprintf(`"id":"%d","by":"fern"`, i)
+		m.say(1, at, `"checkpoint":"touch",`+id)
+		m.say(0, at+0.1, `"checkpoint":"request",`+id)
+		if i != 3 { // one of them is not heard of again
+			m.say(1, at+0.4, `"event":"heard",`+id)
+		}
+		m.say(0, at+0.2, `"event":"grant",`+id)
+	}
+	m.say(0, 40, `"event":"bell"`)
+	m.say(1, 40, `"event":"bell"`)
+	chains := Learn([]*Match{m.Match}).Chains
+	require.Len(t, chains, 1, "request begins in the middle of the other")
+	require.NoError(t, chains[0].Validate())
+	var steps []string
+	for _, step := range chains[0].Steps {
+		steps = append(steps, fmt.Sprintf("%s in %s within %v", step.What(), step.In, step.Within))
+	}
+	assert.Equal(t, []string{"mark touch in client within 0s", "mark request in server within 250ms", "event grant in server within 250ms"}, steps)
+	assert.Equal(t, []string{"began 8 times and completed each time"}, chains[0].Why)
 }
 
 // One course that is wrong, and one view that is late, are no examples for the others.

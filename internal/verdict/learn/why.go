@@ -11,8 +11,7 @@ import (
 
 // why tells what a rule was learned from.
 func (s *subject) why(late *lateness, r *Rule) (list []string) {
-	whose := map[rulebook.Relation]string{rulebook.Own: "their own ", rulebook.Others: "others' ", rulebook.Any: ""}[r.Of]
-	text := fmt.Sprintf("%s%s in %s: %s of %s", whose, s.kind.name, some(late.views), counted(late.samples, "sample"), counted(late.tracks, "course"))
+	text := fmt.Sprintf("%s%s in %s: %s of %s", whose(r.Of), s.kind.name, some(late.views), counted(late.samples, "sample"), counted(late.tracks, "course"))
 	if len(late.ages) > 0 {
 		text += fmt.Sprintf("; old by %s (90%%), %s (99%%), %s (all)", seconds(quantile(late.ages, 0.9)), seconds(quantile(late.ages, 0.99)), seconds(slices.Max(late.ages)))
 	}
@@ -33,9 +32,15 @@ func (s *subject) why(late *lateness, r *Rule) (list []string) {
 		list = append(list, late.steady)
 	}
 	if r.Thin {
-		list = append(list, "rests on little: play longer, or with more that happens")
+		list = append(list, restsOnLittle)
 	}
 	return list
+}
+
+const restsOnLittle = "rests on little: play longer, or with more that happens"
+
+func whose(of rulebook.Relation) string {
+	return map[rulebook.Relation]string{rulebook.Own: "their own ", rulebook.Others: "others' ", rulebook.Any: ""}[of]
 }
 
 func steps(step float64) string {
