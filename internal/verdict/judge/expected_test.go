@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -107,6 +108,43 @@ func TestGraceIsTold(t *testing.T) {
 	d := m.judge()
 	assert.Equal(t, []string{"fern event-lost: welcome 3 never came"}, whys(d))
 	assert.Equal(t, 2, d.Events[0].Views[0].Graced)
+}
+
+// A view that has shown the whole world is in it: what it loses from then on is lost, however
+// shortly it has been there.
+func TestGraceEndsWithAWholePicture(t *testing.T) {
+	for _, c := range []struct {
+		name, picture string
+		lost          []string
+	}{
+		{"all that the server has", `"full":true,"state":{"dog/fern":{"x":1,"y":1},"dog/oak":{"x":2,"y":1}}`, []string{"fern event-lost: notice 2 never came"}},
+		{"only its own", `"full":true,"state":{"dog/fern":{"x":1,"y":1}}`, nil},
+		{"changes alone", `"state":{"dog/fern":{"x":1,"y":1},"dog/oak":{"x":2,"y":1}}`, nil},
+	} {
+		m := newMatch()
+		m.views = m.views[:2]
+		m.more.Events = []rulebook.EventRule{{Event: "notice", MaxDelay: 300 * ms, MinDuration: 300 * ms, Grace: time.Second}}
+		both := func(float64) string { return `"state":{"dog/fern":{"x":1,"y":1},"dog/oak":{"x":2,"y":1}}` }
+		m.say(1, 0, `"joined":"fern","entity":"dog/fern"`)
+		m.every(0, 0, 10, 0.1, both)
+		m.say(1, 0.22, c.picture)
+		m.every(1, 2.02, 10, 0.1, both)
+		m.say(0, 0.1, `"event":"notice","id":"1"`)
+		m.say(0, 0.5, `"event":"notice","id":"2"`)
+		m.say(0, 0.6, `"event":"notice","id":"3"`)
+		m.say(1, 0.7, `"event":"notice","id":"3"`)
+		d := m.judge()
+		var lost []string
+		for _, why := range whys(d) {
+			if strings.Contains(why, "notice") {
+				lost = append(lost, why)
+			}
+		}
+		assert.Equal(t, c.lost, lost, c.name)
+		cell := d.Events[0].Views[0]
+		assert.Equal(t, 3, cell.Graced+cell.Expected, c.name)
+		assert.Equal(t, cell.Expected, cell.Seen+cell.Lost, c.name)
+	}
 }
 
 func TestDataOfEventsDifferByAsMuchAsTheyMay(t *testing.T) {

@@ -47,7 +47,20 @@ func (f *fields) take(v *view, r *trace.Record) {
 				j.part(v, m, t)
 			}
 		}
+		if v.in && v.whole == never && j.hasAll(v) {
+			v.whole = t
+		}
 	}
+}
+
+// hasAll reports whether a view has everything that the reference has.
+func (j *Judge) hasAll(v *view) bool {
+	for _, e := range j.known {
+		if m := v.mirrorOf(e.id); e.isThere && (m == nil || !m.isThere) {
+			return false
+		}
+	}
+	return true
 }
 
 // come looks at everything that nobody spoke about lately, up to t.

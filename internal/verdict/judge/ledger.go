@@ -41,6 +41,7 @@ type occasion struct {
 // slip is what is known of an occasion in one view.
 type slip struct {
 	due  bool // it should come
+	soon bool // it was told within the grace of joining, so only if the view had shown the whole world before
 	seen int
 	at   time.Duration // when it came
 	lost *Finding
@@ -151,6 +152,7 @@ func (l *ledger) told(r *trace.Record) {
 		case !v.in || v.phantom || o.rule != nil && (o.rule.SeenBy == rulebook.Nobody || !o.isFor(v)):
 		case o.rule != nil && r.T < v.joinedAt+o.rule.Grace && !(o.rule.SeenBy == rulebook.OwnerOnly && o.to == v.name):
 			cell.Graced++
+			o.slips[v.number].due, o.slips[v.number].soon = true, true
 		default:
 			o.slips[v.number].due = true
 			cell.Expected++
@@ -267,7 +269,7 @@ func (l *ledger) likelyLost(v *view, last *occasion) *occasion {
 			continue
 		}
 		s := &o.slips[v.number]
-		if o != last && (s.seen != 1 || !s.due || s.lost != nil) {
+		if o != last && (s.seen != 1 || !s.due || s.soon || s.lost != nil) {
 			break
 		}
 		row = append(row, o)
@@ -303,7 +305,7 @@ func (l *ledger) arrived(v *view, r *trace.Record, o *occasion, unsure bool) {
 	if s.seen++; s.seen == 1 {
 		s.at = r.T
 	}
-	if s.due && s.seen == 1 {
+	if s.due && !s.soon && s.seen == 1 {
 		cell.Seen++
 	}
 	if o.rule == nil || o.rule.SeenBy == rulebook.Nobody || !v.in || v.phantom {
@@ -379,11 +381,23 @@ func (l *ledger) come(t time.Duration) {
 			}
 			if !v.in || v.joinedAt > o.t {
 				s.due = false // it left before
-				l.report(o.name).Views[v.number-1].Expected--
+				if !s.soon {
+					l.report(o.name).Views[v.number-1].Expected--
+				}
 				continue
 			}
 			if deadline := v.resentBy(o.t, v.expiry(o.t, o.rule.MaxDelay, o.t), o.rule) + o.rule.MinDuration; deadline <= t {
-				l.report(o.name).Views[v.number-1].Lost++
+				cell := &l.report(o.name).Views[v.number-1]
+				if s.soon {
+					if !v.wholeBy(o.t) {
+						s.due = false
+						continue
+					}
+					s.soon = false
+					cell.Graced--
+					cell.Expected++
+				}
+				cell.Lost++
 				o := l.likelyLost(v, o)
 				lost := l.finding(EventLost, v, o.name, o.entity, o.t, t, o.rule, o.what()+" never came")
 				lost.Open, lost.Ended = true, "it never came"

@@ -18,6 +18,7 @@ type view struct {
 	everJoined  bool
 	saysItLeft  bool // it tells of its membership, so what it shows is no sign of it
 	joinedAt    time.Duration
+	whole       time.Duration // when, since it joined, it first told a whole picture with all that the reference had; or never
 	spoke       bool
 	from, to    time.Duration // first and last record
 	inFor       time.Duration
@@ -292,6 +293,9 @@ func (j *Judge) part(v *view, m *mirror, t time.Duration) {
 	}
 }
 
+// wholeBy reports whether a view that joined had shown the whole world by then.
+func (v *view) wholeBy(t time.Duration) bool { return v.whole != never && v.whole <= t }
+
 // enter: a view is in the match from now on.
 func (j *Judge) enter(v *view, t time.Duration, own trace.Entity) {
 	if v.in {
@@ -303,7 +307,7 @@ func (j *Judge) enter(v *view, t time.Duration, own trace.Entity) {
 		}
 	}
 	v.in, v.everJoined, v.joinedAt, v.phantom, v.broken = true, true, t, false, false
-	v.latestEvent = map[*rulebook.EventRule]*occasion{}
+	v.latestEvent, v.whole = map[*rulebook.EventRule]*occasion{}, never
 	v.each(func(k *tracker) { k.ever, k.before = false, explained{} })
 	if own != v.own {
 		v.own = own
