@@ -277,8 +277,11 @@ func (r *reading) finish(how ending.Ending) (*Result, error) {
 	result.Verdict.SetAside(r.traces.Timing, &r.traces.Rules)
 	if r.traces.Unruled {
 		result.Verdict.Provisional = true
-		result.Verdict.Warnings = append(result.Verdict.Warnings, judge.Warning{Text: fmt.Sprintf("provisional: the plan says nothing of what is compared, so %d watch rules were learned from this match itself; "+
-			"zwheel learn RUNFOLDER writes them down, to read, edit and keep", len(r.traces.Rules.Fields))})
+		text := "provisional: the plan says nothing of what is compared, and nothing could be learned from this match itself"
+		if n := len(r.traces.Rules.Fields); n > 0 {
+			text = fmt.Sprintf("provisional: the plan says nothing of what is compared, so %d watch rules were learned from this match itself; zwheel learn RUNFOLDER writes them down, to read, edit and keep", n)
+		}
+		result.Verdict.Warnings = append(result.Verdict.Warnings, judge.Warning{Text: text})
 	}
 	if r.traces.Align != "" {
 		result.Verdict.Alignment = r.traces.Align
