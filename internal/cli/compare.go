@@ -10,6 +10,7 @@ import (
 
 	"zitherwheel/internal/atomicfile"
 	"zitherwheel/internal/campaign/compare"
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/output/page"
 	"zitherwheel/internal/output/report"
 	"zitherwheel/internal/plan"
@@ -48,7 +49,7 @@ if it cannot tell.`,
 			if err := o.check(c, args); err != nil {
 				return err
 			}
-			o.playing.Wall, o.playing.Progress = wallOptions(), huntProgress(c)
+			o.playing.Crew, o.playing.Progress = played.Here{Wall: wallOptions()}, huntProgress(c)
 			before, after, err := o.sides(c, args)
 			if err != nil || before == nil {
 				return err

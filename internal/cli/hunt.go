@@ -13,6 +13,7 @@ import (
 
 	"zitherwheel/internal/atomicfile"
 	"zitherwheel/internal/campaign/hunt"
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/output/page"
 	"zitherwheel/internal/output/report"
 	"zitherwheel/internal/plan"
@@ -20,6 +21,7 @@ import (
 
 func huntCommand() *cobra.Command {
 	var o hunt.Options
+	var here played.Here
 	var seed uint64
 	var clock string
 	var asJSON bool
@@ -56,7 +58,8 @@ Exits with 0 if no match failed, 1 if one did, 3 if no match could be played.`,
 					return err
 				}
 			}
-			o.Plan, o.Wall = p, wallOptions()
+			here.Wall = wallOptions()
+			o.Plan, o.Crew = p, here
 			o.Progress = huntProgress(c)
 			r, err := hunt.Run(c.Context(), o)
 			switch {
@@ -96,7 +99,7 @@ Exits with 0 if no match failed, 1 if one did, 3 if no match could be played.`,
 	f.Uint64Var(&seed, "seed", 0, "seed of the first match (default the plan's)")
 	f.StringVar(&o.Folder, "out", "", "folder of the hunt (default hunts/TITLE-SEED)")
 	f.BoolVar(&o.Resume, "resume", false, "resume the hunt in the folder")
-	f.IntVar(&o.Workers, "at-once", 0, "matches to play at once (default one per core, two on the wall clock)")
+	f.IntVar(&here.Workers, "at-once", 0, "matches to play at once (default one per core, two on the wall clock)")
 	f.StringVar(&clock, "clock", "", "clock to play on: virtual or wall (default the plan's)")
 	f.BoolVar(&asJSON, "json", false, "print hunt.json")
 	complete(c, "clock", []string{plan.Virtual, plan.Wall})

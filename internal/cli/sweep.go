@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zitherwheel/internal/atomicfile"
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/campaign/sweep"
 	"zitherwheel/internal/output/chart"
 	"zitherwheel/internal/output/page"
@@ -24,6 +25,7 @@ import (
 
 func sweepCommand() *cobra.Command {
 	var o sweep.Options
+	var here played.Here
 	var vary []string
 	var out, clock string
 	var tolerate float64
@@ -84,7 +86,8 @@ points could be played, 3 if none could.`,
 			} else if _, err := os.Stat(out); err == nil {
 				return usage("%s exists already and is left as it is; name another folder with --out", out)
 			}
-			o.Plan, o.Wall = p, wallOptions()
+			here.Wall = wallOptions()
+			o.Plan, o.Crew = p, here
 			o.Progress = sweepProgress(c)
 			r, err := sweep.Run(c.Context(), o)
 			switch {
@@ -122,7 +125,7 @@ points could be played, 3 if none could.`,
 	f.BoolVar(&o.Full, "full", false, "play every point of the grid")
 	f.StringSliceVar(&show, "show", nil, "measures to tell and draw, like unevenness,down-bytes-per-second")
 	f.StringVar(&out, "out", "", "folder to make for the results (default sweeps/TITLE-SEED)")
-	f.IntVar(&o.Workers, "at-once", 0, "matches to play at once (default one per core, two on the wall clock)")
+	f.IntVar(&here.Workers, "at-once", 0, "matches to play at once (default one per core, two on the wall clock)")
 	f.StringVar(&clock, "clock", "", "clock to play on: virtual or wall (default the plan's)")
 	f.BoolVar(&asJSON, "json", false, "print sweep.json")
 	complete(c, "clock", []string{plan.Virtual, plan.Wall})

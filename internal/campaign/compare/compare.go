@@ -12,6 +12,7 @@ import (
 	"slices"
 
 	"zitherwheel/internal/campaign/hunt"
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/campaign/stats"
 	"zitherwheel/internal/verdict/judge"
 )
@@ -19,10 +20,10 @@ import (
 // Side is one of two things that are compared: matches, by seed. Its JSON is a
 // baseline, as zwheel compare --baseline keeps it.
 type Side struct {
-	Version int          `json:"version"`
-	What    string       `json:"what"` // run, hunt or plan
-	Title   string       `json:"title"`
-	Matches []hunt.Match `json:"matches"`
+	Version int            `json:"version"`
+	What    string         `json:"what"` // run, hunt or plan
+	Title   string         `json:"title"`
+	Matches []played.Match `json:"matches"`
 
 	// Of a single run: what was measured of each view, by the names that limits have.
 	Views map[string]map[string]float64 `json:"views,omitempty"`
@@ -132,7 +133,7 @@ func Sides(before, after *Side, errorRate float64) *Result {
 			r.SameSeeds++
 		}
 	}
-	r.OutOfSync = r.signature("out of sync", a, b, func(m hunt.Match) bool { return m.Verdict == string(judge.OutOfSync) })
+	r.OutOfSync = r.signature("out of sync", a, b, func(m played.Match) bool { return m.Verdict == string(judge.OutOfSync) })
 	r.OutOfSync.decide(errorRate / 2)
 	rest := errorRate / 2
 	if r.OutOfSync.changed() {
@@ -153,7 +154,7 @@ func (r *Result) Worse() bool {
 func (s *Side) summary() Summary {
 	sum := Summary{What: s.What, Title: s.Title}
 	for _, m := range s.Matches {
-		if m.Verdict == hunt.Failed {
+		if m.Verdict == played.Failed {
 			sum.Failed++
 			continue
 		}
@@ -166,19 +167,19 @@ func (s *Side) summary() Summary {
 }
 
 // bySeed are the matches that could be played.
-func bySeed(matches []hunt.Match) map[uint64]hunt.Match {
-	all := map[uint64]hunt.Match{}
+func bySeed(matches []played.Match) map[uint64]played.Match {
+	all := map[uint64]played.Match{}
 	for _, m := range matches {
-		if m.Verdict != hunt.Failed {
+		if m.Verdict != played.Failed {
 			all[m.Seed] = m
 		}
 	}
 	return all
 }
 
-func (r *Result) signatures(a, b map[uint64]hunt.Match) {
+func (r *Result) signatures(a, b map[uint64]played.Match) {
 	var names []string
-	for _, side := range []map[uint64]hunt.Match{a, b} {
+	for _, side := range []map[uint64]played.Match{a, b} {
 		for _, m := range side {
 			for _, f := range m.Found {
 				names = append(names, f.Signature)
@@ -188,12 +189,12 @@ func (r *Result) signatures(a, b map[uint64]hunt.Match) {
 	}
 	slices.Sort(names)
 	for _, name := range slices.Compact(names) {
-		r.Signatures = append(r.Signatures, r.signature(name, a, b, func(m hunt.Match) bool { return has(m, name) }))
+		r.Signatures = append(r.Signatures, r.signature(name, a, b, func(m played.Match) bool { return has(m, name) }))
 	}
 }
 
 // signature counts the matches of both sides that show something.
-func (r *Result) signature(name string, a, b map[uint64]hunt.Match, shows func(hunt.Match) bool) Signature {
+func (r *Result) signature(name string, a, b map[uint64]played.Match, shows func(played.Match) bool) Signature {
 	s := Signature{Signature: name, Before: countOf(shows, a), After: countOf(shows, b), SeedsOnlyA: []uint64{}, SeedsOnlyB: []uint64{}}
 	s.of = [2]int{len(a), len(b)}
 	for _, seed := range slices.Sorted(maps.Keys(a)) {
@@ -284,11 +285,11 @@ func (s *Signature) changed() bool {
 	return s.State == New || s.State == Gone || s.State == More || s.State == Less
 }
 
-func has(m hunt.Match, signature string) bool {
-	return slices.ContainsFunc(m.Found, func(f hunt.Found) bool { return f.Signature == signature }) || slices.Contains(m.Logs, signature)
+func has(m played.Match, signature string) bool {
+	return slices.ContainsFunc(m.Found, func(f played.Found) bool { return f.Signature == signature }) || slices.Contains(m.Logs, signature)
 }
 
-func countOf(shows func(hunt.Match) bool, side map[uint64]hunt.Match) (c Count) {
+func countOf(shows func(played.Match) bool, side map[uint64]played.Match) (c Count) {
 	for _, m := range side {
 		if shows(m) {
 			c.Matches++
@@ -299,13 +300,13 @@ func countOf(shows func(hunt.Match) bool, side map[uint64]hunt.Match) (c Count) 
 }
 
 // measures compares measures by seed, or between two runs by view.
-func (r *Result) measures(before, after *Side, a, b map[uint64]hunt.Match) {
+func (r *Result) measures(before, after *Side, a, b map[uint64]played.Match) {
 	if before.Views != nil && after.Views != nil {
 		r.PairedBy = "view"
 		r.paired(pair(before.Views, after.Views))
 		return
 	}
-	values := func(side map[uint64]hunt.Match) map[uint64]map[string]float64 {
+	values := func(side map[uint64]played.Match) map[uint64]map[string]float64 {
 		all := map[uint64]map[string]float64{}
 		for seed, m := range side {
 			all[seed] = m.Measures

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zitherwheel/internal/campaign/hunt"
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run"
@@ -24,11 +25,11 @@ import (
 func side(first uint64, n int, shows map[string]func(i int) bool, measures func(i int) map[string]float64) *Side {
 	s := &Side{Version: sideVersion, What: "hunt", Title: "made up"}
 	for i := range n {
-		m := hunt.Match{Seed: first + uint64(i), Verdict: string(judge.InSync)}
+		m := played.Match{Seed: first + uint64(i), Verdict: string(judge.InSync)}
 		for signature, does := range shows {
 			if does(i) {
 				m.Verdict = string(judge.OutOfSync)
-				m.Found = append(m.Found, hunt.Found{Signature: signature})
+				m.Found = append(m.Found, played.Found{Signature: signature})
 			}
 		}
 		if measures != nil {
@@ -108,7 +109,7 @@ func TestMatchesThatCouldNotBePlayedDoNotCount(t *testing.T) {
 	a := side(1, 10, map[string]func(int) bool{"a": every(2)}, nil)
 	b := side(1, 10, map[string]func(int) bool{"a": every(2)}, nil)
 	for i := range 5 {
-		b.Matches[i] = hunt.Match{Seed: b.Matches[i].Seed, Verdict: hunt.Failed}
+		b.Matches[i] = played.Match{Seed: b.Matches[i].Seed, Verdict: played.Failed}
 	}
 	r := Sides(a, b, ErrorRate)
 	assert.Equal(t, Summary{What: "hunt", Title: "made up", Matches: 5, InSync: 3, Failed: 5}, r.After)
@@ -216,11 +217,11 @@ func TestWhatCannotBeComparedSaysSo(t *testing.T) {
 func hunted(random *rand.Rand, first uint64, n int, rates []float64) *Side {
 	s := &Side{Version: sideVersion, What: "hunt", Title: "made up"}
 	for i := range n {
-		m := hunt.Match{Seed: first + uint64(i), Verdict: string(judge.InSync), Measures: map[string]float64{}}
+		m := played.Match{Seed: first + uint64(i), Verdict: string(judge.InSync), Measures: map[string]float64{}}
 		for k, rate := range rates {
 			if random.Float64() < rate {
 				m.Verdict = string(judge.OutOfSync)
-				m.Found = append(m.Found, hunt.Found{Signature: fmt.Sprint("fault ", k)})
+				m.Found = append(m.Found, played.Found{Signature: fmt.Sprint("fault ", k)})
 			}
 		}
 		for k := range 15 {

@@ -10,15 +10,15 @@ import (
 
 	"zitherwheel/internal/atomicfile"
 	"zitherwheel/internal/campaign/hunt"
-	"zitherwheel/internal/match"
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run"
 )
 
 // Playing is what it takes to compare plans: they are played first.
 type Playing struct {
-	Times    int // matches of each
-	Wall     match.Options
+	Times    int         // matches of each
+	Crew     played.Crew // who plays; nil is this process
 	Progress func(hunt.Progress)
 	Clock    string // or "" for the plan's own
 	Seed     *uint64
@@ -52,11 +52,11 @@ func Load(ctx context.Context, path string, playing Playing) (*Side, error) {
 	if err != nil {
 		return nil, err
 	}
-	m, measures, err := hunt.Recorded(ctx, run)
+	m, measures, err := played.Recorded(ctx, run)
 	if err != nil {
 		return nil, err
 	}
-	return &Side{Version: sideVersion, What: "run", Title: run.About.Title, Matches: []hunt.Match{m}, Views: measures.ByView()}, nil
+	return &Side{Version: sideVersion, What: "run", Title: run.About.Title, Matches: []played.Match{m}, Views: measures.ByView()}, nil
 }
 
 func play(ctx context.Context, path string, playing Playing) (*Side, error) {
@@ -71,7 +71,7 @@ func play(ctx context.Context, path string, playing Playing) (*Side, error) {
 	if playing.Seed != nil {
 		first = *playing.Seed
 	}
-	r, err := hunt.Run(ctx, hunt.Options{Plan: p, First: first, Times: playing.Times, Wall: playing.Wall, Progress: playing.Progress})
+	r, err := hunt.Run(ctx, hunt.Options{Plan: p, First: first, Times: playing.Times, Crew: playing.Crew, Progress: playing.Progress})
 	if err == nil {
 		err = ctx.Err()
 	}

@@ -5,7 +5,7 @@ import (
 	"maps"
 	"slices"
 
-	"zitherwheel/internal/verdict/judge"
+	"zitherwheel/internal/campaign/played"
 )
 
 // Causes tells by which signature a cause is known, of the signatures at the heads of incidents.
@@ -30,10 +30,10 @@ func (c Causes) Of(signature string) string {
 const together = 0.5
 
 // CausesOf finds the causes in matches.
-func CausesOf(each func(func(Match)) error) (Causes, error) {
+func CausesOf(each func(func(played.Match)) error) (Causes, error) {
 	heads, seen := map[string]int{}, map[string]int{} // in how many incidents, as the head or at all
 	with := map[string]map[string]int{}
-	err := each(func(m Match) {
+	err := each(func(m played.Match) {
 		for _, f := range m.Found {
 			heads[f.Signature]++
 			seen[f.Signature]++
@@ -65,8 +65,8 @@ func CausesOf(each func(func(Match)) error) (Causes, error) {
 }
 
 // CausesIn is CausesOf matches in memory.
-func CausesIn(matches ...[]Match) Causes {
-	causes, _ := CausesOf(func(take func(Match)) error { // which has no error
+func CausesIn(matches ...[]played.Match) Causes {
+	causes, _ := CausesOf(func(take func(played.Match)) error { // which has no error
 		for _, list := range matches {
 			for _, m := range list {
 				take(m)
@@ -78,7 +78,7 @@ func CausesIn(matches ...[]Match) Causes {
 }
 
 // told is a match as its causes tell it.
-func (c Causes) told(m Match) Match {
+func (c Causes) told(m played.Match) played.Match {
 	m.Found = slices.Clone(m.Found)
 	for i := range m.Found {
 		m.Found[i].Signature = c.Of(m.Found[i].Signature)
@@ -87,24 +87,10 @@ func (c Causes) told(m Match) Match {
 }
 
 // Told are matches as their causes tell them.
-func (c Causes) Told(matches []Match) []Match {
-	list := make([]Match, len(matches))
+func (c Causes) Told(matches []played.Match) []played.Match {
+	list := make([]played.Match, len(matches))
 	for i, m := range matches {
 		list[i] = c.told(m)
-	}
-	return list
-}
-
-// mostKin is how many signatures are kept of one incident.
-const mostKin = 16
-
-// kin are the other signatures that may be of the same cause as the head of an incident.
-func kin(head *judge.Finding, in judge.Incident, findings []*judge.Finding) (list []string) {
-	for _, f := range findings {
-		related := f.Kind == head.Kind && slices.Contains(in.Findings, f.ID) || head.Vague() && f.About() == head.About()
-		if related && f.Signature != head.Signature && !slices.Contains(list, f.Signature) && len(list) < mostKin {
-			list = append(list, f.Signature)
-		}
 	}
 	return list
 }

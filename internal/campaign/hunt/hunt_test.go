@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run"
 )
@@ -100,10 +101,10 @@ func TestAHuntMayBeGoneOnWith(t *testing.T) {
 }
 
 func TestAHuntEndsWhereItIsTold(t *testing.T) {
-	r := hunted(t, Options{Plan: parse(t, rare), Folder: t.TempDir(), First: 100, UntilFound: 1, Workers: 1})
+	r := hunted(t, Options{Plan: parse(t, rare), Folder: t.TempDir(), First: 100, UntilFound: 1, Crew: played.Here{Workers: 1}})
 	assert.Equal(t, 1, r.Matches-r.InSync)
 	ctx, cancel := context.WithCancel(context.Background())
-	r, err := Run(ctx, Options{Plan: parse(t, rare), Folder: t.TempDir(), First: 1, Times: 100_000, Workers: 2, Progress: func(p Progress) {
+	r, err := Run(ctx, Options{Plan: parse(t, rare), Folder: t.TempDir(), First: 1, Times: 100_000, Crew: played.Here{Workers: 2}, Progress: func(p Progress) {
 		if p.Matches >= 5 {
 			cancel()
 		}
@@ -181,7 +182,7 @@ func TestARecordedRunIsTheMatchItWas(t *testing.T) {
 	example := r.Signatures[0].Example
 	recorded, err := run.Open(example.Folder)
 	require.NoError(t, err)
-	match, measures, err := Recorded(context.Background(), recorded)
+	match, measures, err := played.Recorded(context.Background(), recorded)
 	require.NoError(t, err)
 	assert.Len(t, measures.Views, 3)
 	matches, err := Journal(dir)
@@ -190,7 +191,7 @@ func TestARecordedRunIsTheMatchItWas(t *testing.T) {
 	assert.Equal(t, example.Seed, match.Seed)
 	assert.Equal(t, matches[example.Seed-100], match)
 	require.NoError(t, os.Remove(recorded.FindingsPath()))
-	again, _, err := Recorded(context.Background(), recorded)
+	again, _, err := played.Recorded(context.Background(), recorded)
 	require.NoError(t, err)
 	assert.Equal(t, match, again, "a run that lost its verdict is judged again")
 }
@@ -221,7 +222,7 @@ func BenchmarkHunt(b *testing.B) {
 		b.Run(fmt.Sprintf("at-once-%d", workers), func(b *testing.B) {
 			const matches = 8
 			for b.Loop() {
-				_, err := Run(context.Background(), Options{Plan: p, First: 1, Times: matches, Workers: workers})
+				_, err := Run(context.Background(), Options{Plan: p, First: 1, Times: matches, Crew: played.Here{Workers: workers}})
 				require.NoError(b, err)
 			}
 			b.ReportMetric(matches*float64(b.N)/b.Elapsed().Seconds(), "matches/s")

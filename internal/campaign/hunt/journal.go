@@ -14,6 +14,7 @@ import (
 	"slices"
 
 	"zitherwheel/internal/atomicfile"
+	"zitherwheel/internal/campaign/played"
 )
 
 const journalName = "matches.jsonl"
@@ -23,8 +24,8 @@ const journalName = "matches.jsonl"
 // on for hours.
 type journal struct {
 	path   string
-	file   *os.File // nil for a hunt without a folder
-	kept   []Match  // of such a hunt
+	file   *os.File       // nil for a hunt without a folder
+	kept   []played.Match // of such a hunt
 	played map[uint64]bool
 }
 
@@ -61,7 +62,7 @@ func openJournal(o Options) (*journal, error) {
 		if !bytes.Equal(before, mark) {
 			return nil, fmt.Errorf("%s: %w", o.Folder, ErrOther)
 		}
-		whole, err := readJournal(j.path, func(m Match) { j.played[m.Seed] = true })
+		whole, err := readJournal(j.path, func(m played.Match) { j.played[m.Seed] = true })
 		if err != nil {
 			return nil, err
 		}
@@ -75,7 +76,7 @@ func openJournal(o Options) (*journal, error) {
 
 // add writes a match into the journal: one write a line, so that a kill tears at most
 // the last.
-func (j *journal) add(m Match) error {
+func (j *journal) add(m played.Match) error {
 	j.played[m.Seed] = true
 	if j.file == nil {
 		j.kept = append(j.kept, m)
@@ -92,7 +93,7 @@ func (j *journal) add(m Match) error {
 }
 
 // each hands on all matches, in no order.
-func (j *journal) each(match func(Match)) error {
+func (j *journal) each(match func(played.Match)) error {
 	if j.file != nil {
 		_, err := readJournal(j.path, match)
 		return err
@@ -111,16 +112,16 @@ func (j *journal) close() error {
 }
 
 // Journal reads the matches of a hunt's folder, in order of their seeds.
-func Journal(folder string) (list []Match, err error) {
-	_, err = readJournal(filepath.Join(folder, journalName), func(m Match) { list = append(list, m) })
-	slices.SortFunc(list, func(a, b Match) int { return cmp.Compare(a.Seed, b.Seed) })
+func Journal(folder string) (list []played.Match, err error) {
+	_, err = readJournal(filepath.Join(folder, journalName), func(m played.Match) { list = append(list, m) })
+	slices.SortFunc(list, func(a, b played.Match) int { return cmp.Compare(a.Seed, b.Seed) })
 	return list, err
 }
 
 // readJournal hands on the matches of the whole lines of a journal, and says how many
 // bytes they are. A line that was torn by a kill is a match that was not finished. One
 // that stands there twice counts once.
-func readJournal(path string, match func(Match)) (whole int64, err error) {
+func readJournal(path string, match func(played.Match)) (whole int64, err error) {
 	file, err := os.Open(path)
 	if err != nil {
 		return 0, err
@@ -135,7 +136,7 @@ func readJournal(path string, match func(Match)) (whole int64, err error) {
 			return whole, err
 		}
 		whole += int64(len(line))
-		var m Match
+		var m played.Match
 		if json.Unmarshal(line, &m) == nil && !seen[m.Seed] {
 			seen[m.Seed] = true
 			match(m)

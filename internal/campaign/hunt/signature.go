@@ -8,8 +8,8 @@ import (
 	"path/filepath"
 	"slices"
 
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/campaign/stats"
-	"zitherwheel/internal/match"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/verdict/judge"
@@ -59,24 +59,24 @@ const (
 func sumUp(p *plan.Plan, first uint64, j *journal) (*Result, error) {
 	r := &Result{Title: p.Title, First: first, Matches: len(j.played), Failed: []Failure{}, Signatures: []Signature{}}
 	by := map[string]*Signature{}
-	played := 0
+	playable := 0
 	var losses, delays []float64
 	causes, err := CausesOf(j.each)
 	if err != nil {
 		return nil, err
 	}
-	err = j.each(func(m Match) {
+	err = j.each(func(m played.Match) {
 		if j.file == nil {
 			r.Played = append(r.Played, m)
 		}
-		if m.Verdict == Failed {
+		if m.Verdict == played.Failed {
 			r.Failed = append(r.Failed, Failure{m.Seed, m.Why})
 			return
 		}
 		if judge.Outcome(m.Verdict).Passed() {
 			r.InSync++
 		}
-		played++
+		playable++
 		for _, p := range m.Players {
 			losses, delays = append(losses, p.Loss), append(delays, p.Delay)
 		}
@@ -107,14 +107,14 @@ func sumUp(p *plan.Plan, first uint64, j *journal) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	slices.SortFunc(r.Played, func(a, b Match) int { return cmp.Compare(a.Seed, b.Seed) })
+	slices.SortFunc(r.Played, func(a, b played.Match) int { return cmp.Compare(a.Seed, b.Seed) })
 	slices.SortFunc(r.Failed, func(a, b Failure) int { return cmp.Compare(a.Seed, b.Seed) })
 	counts := newTallies(middle(losses), middle(delays))
-	if err := j.each(func(m Match) { counts.add(causes.told(m)) }); err != nil {
+	if err := j.each(func(m played.Match) { counts.add(causes.told(m)) }); err != nil {
 		return nil, err
 	}
 	for name, s := range by {
-		s.Share, s.Low, s.High = stats.Share(s.Matches, played)
+		s.Share, s.Low, s.High = stats.Share(s.Matches, playable)
 		slices.Sort(s.Seeds)
 		slices.Sort(s.Also)
 		s.Seeds = s.Seeds[:min(len(s.Seeds), seedsKept)]
@@ -139,8 +139,8 @@ func newTallies(loss, delay float64) *tallies {
 	return &tallies{loss, delay, map[string]int{}, map[string]map[string]int{}}
 }
 
-func (t *tallies) add(m Match) {
-	if m.Verdict == Failed {
+func (t *tallies) add(m played.Match) {
+	if m.Verdict == played.Failed {
 		return
 	}
 	hit := map[string]map[string]bool{} // by player, the signatures
@@ -164,7 +164,7 @@ func (t *tallies) add(m Match) {
 }
 
 // conditions are those under which a player played.
-func (t *tallies) conditions(m Match, p Player) []string {
+func (t *tallies) conditions(m played.Match, p played.Player) []string {
 	lost := fmt.Sprintf("lost at most %.1f%%", 100*t.loss)
 	switch {
 	case t.loss == 0 && p.Loss == 0:
@@ -235,7 +235,7 @@ func (r *Result) examples(ctx context.Context, o Options) error {
 		p := *o.Plan
 		p.Seed = s.Example.Seed
 		folder := filepath.Join(o.Folder, "examples", fmt.Sprintf("%s-seed%d", s.Kind, p.Seed))
-		match, err := recordExample(ctx, &p, folder, o.Wall)
+		match, err := recordExample(ctx, &p, folder, o.Crew)
 		if err != nil {
 			return err
 		}
@@ -249,17 +249,16 @@ func (r *Result) examples(ctx context.Context, o Options) error {
 
 // recordExample plays a match with recording, unless it was recorded to its end before:
 // by the hunt that is resumed, or for another signature in the same match.
-func recordExample(ctx context.Context, p *plan.Plan, folder string, options match.Options) (Match, error) {
+func recordExample(ctx context.Context, p *plan.Plan, folder string, crew played.Crew) (played.Match, error) {
 	run, err := run.Open(folder)
 	if err == nil && run.About.Well() {
-		match, _, err := Recorded(ctx, run)
+		match, _, err := played.Recorded(ctx, run)
 		return match, err
 	}
 	if err == nil { // whoever recorded it was killed
 		if err := os.RemoveAll(folder); err != nil {
-			return Match{}, err
+			return played.Match{}, err
 		}
 	}
-	options.Folder = folder
-	return playDrawn(ctx, p, options)
+	return crew.Record(ctx, p, folder)
 }

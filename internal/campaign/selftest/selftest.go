@@ -12,6 +12,7 @@ import (
 
 	"zitherwheel/internal/campaign"
 	"zitherwheel/internal/campaign/hunt"
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/demo/hillfold"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/verdict/judge"
@@ -49,7 +50,7 @@ type Row struct {
 
 	Oddities []Oddity `json:"oddities"` // matches worth looking at
 
-	found []hunt.Match
+	found []played.Match
 }
 
 // Oddity is a match that did not go as it should have.
@@ -140,7 +141,7 @@ type outcome struct {
 }
 
 // signatures are those of the causes that were found in matches.
-func signatures(matches []hunt.Match) []string {
+func signatures(matches []played.Match) []string {
 	list := []string{}
 	for _, m := range hunt.CausesIn(matches).Told(matches) {
 		for _, f := range m.Found {
@@ -197,7 +198,7 @@ func (row *Row) add(c cell, o outcome) {
 		return
 	}
 	row.Showed++
-	row.found = append(row.found, hunt.Match{Found: hunt.Heads(v)})
+	row.found = append(row.found, played.Match{Found: played.Heads(v)})
 	if !flagged {
 		odd("not found")
 		return

@@ -16,9 +16,8 @@ import (
 	"sync"
 
 	"zitherwheel/internal/campaign"
-
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/campaign/stats"
-	"zitherwheel/internal/match"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/verdict/judge"
 )
@@ -27,11 +26,10 @@ import (
 type Options struct {
 	Plan     *plan.Plan
 	Axes     []Axis
-	Tolerate float64       // share of matches that may go wrong where the game holds; 0 means 10%
-	Most     int           // matches at one point, at most; 0 means 60
-	Full     bool          // play every point of the grid
-	Workers  int           // matches at once; 0 means one for each core, or on the wall clock two
-	Wall     match.Options // what a match on the wall clock needs
+	Tolerate float64     // share of matches that may go wrong where the game holds; 0 means 10%
+	Most     int         // matches at one point, at most; 0 means 60
+	Full     bool        // play every point of the grid
+	Crew     played.Crew // who plays; nil is this process
 	Progress func(points, matches int)
 }
 
@@ -88,6 +86,9 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	}
 	if o.Most == 0 {
 		o.Most = usualMost
+	}
+	if o.Crew == nil {
+		o.Crew = played.Here{}
 	}
 	s := &sweeper{o: o, known: map[int]*Point{}}
 	if n := s.size(); n > mostPoints {
@@ -280,7 +281,7 @@ func (s *sweeper) play(ctx context.Context, points [][]int) error {
 			missing = append(missing, at)
 		}
 	}
-	return campaign.Each(ctx, campaign.AtOnce(s.o.Workers, s.o.Plan.Clock == plan.Wall), slices.Values(missing), func(at []int) error {
+	return campaign.Each(ctx, s.o.Crew.AtOnce(s.o.Plan.Clock == plan.Wall), slices.Values(missing), func(at []int) error {
 		p, err := s.point(ctx, at)
 		if err != nil {
 			return err
@@ -310,7 +311,7 @@ func (s *sweeper) point(ctx context.Context, at []int) (*Point, error) {
 	for p.Mark == Unknown {
 		one := *varied
 		one.Seed = s.o.Plan.Seed + uint64(p.Matches+failures) // the same seeds at all points
-		r, err := match.Run(ctx, &one, s.o.Wall)
+		m, err := s.o.Crew.Play(ctx, &one)
 		if err == nil {
 			err = ctx.Err()
 		}
@@ -318,25 +319,22 @@ func (s *sweeper) point(ctx context.Context, at []int) (*Point, error) {
 			return nil, err
 		}
 		s.tell()
-		if r.Verdict.Outcome == judge.Inconclusive || r.Verdict.Outcome == judge.NothingCompared {
+		if m.Verdict == played.Failed || m.Verdict == string(judge.NothingCompared) {
 			if failures++; failures == mostFailures {
-				p.Mark, p.Why = Failed, r.Verdict.NotWell()
+				p.Mark, p.Why = Failed, m.Why
 			}
 			continue
 		}
 		p.Matches++
-		if r.Measures != nil {
-			for name, v := range r.Measures.Worst() {
-				measured[name] = append(measured[name], v)
-			}
+		for name, v := range m.Measures {
+			measured[name] = append(measured[name], v)
 		}
-		wrong := r.Verdict.Outcome == judge.OutOfSync
+		wrong := m.Verdict == string(judge.OutOfSync)
 		if wrong {
 			p.Failed++
-			for _, in := range r.Verdict.Incidents {
-				signature := signatureOf(r.Verdict, in.Head)
-				if found[signature]++; found[signature] > found[p.First] || p.First == "" {
-					p.First = signature
+			for _, f := range m.Found {
+				if found[f.Signature]++; found[f.Signature] > found[p.First] || p.First == "" {
+					p.First = f.Signature
 				}
 			}
 		}
@@ -355,15 +353,6 @@ func (s *sweeper) point(ctx context.Context, at []int) (*Point, error) {
 }
 
 const mostFailures = 3
-
-func signatureOf(v *judge.Verdict, id string) string {
-	for _, f := range v.Findings {
-		if f.ID == id {
-			return f.Signature
-		}
-	}
-	return ""
-}
 
 func (s *sweeper) tell() {
 	s.lock.Lock()

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/plan"
 )
 
@@ -139,7 +140,7 @@ func TestAnInterruptedSweepKeepsWhatItHas(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	a, err := ParseAxis("latency=0..40ms/2ms")
 	require.NoError(t, err)
-	r, err := Run(ctx, Options{Plan: p, Axes: []Axis{a}, Workers: 1, Progress: func(points, _ int) {
+	r, err := Run(ctx, Options{Plan: p, Axes: []Axis{a}, Crew: played.Here{Workers: 1}, Progress: func(points, _ int) {
 		if points == 2 {
 			cancel()
 		}

@@ -15,6 +15,7 @@ import (
 
 	"zitherwheel/internal/campaign/compare"
 	"zitherwheel/internal/campaign/hunt"
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/campaign/replay"
 	_ "zitherwheel/internal/demo/hillfold"
 	"zitherwheel/internal/output/report"
@@ -98,7 +99,7 @@ func rowOf(ctx context.Context, fault, dir string) ([]string, error) {
 	}
 	true_ := 0
 	for _, m := range others.Played {
-		if slices.ContainsFunc(m.Found, func(f hunt.Found) bool { return f.Signature == s.Signature }) {
+		if slices.ContainsFunc(m.Found, func(f played.Found) bool { return f.Signature == s.Signature }) {
 			true_++
 		}
 	}

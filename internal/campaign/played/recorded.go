@@ -1,4 +1,4 @@
-package hunt
+package played
 
 import (
 	"context"
@@ -10,7 +10,7 @@ import (
 	"zitherwheel/internal/verdict/metrics"
 )
 
-// Recorded makes a match of a run that was recorded, as if it had been hunted, and
+// Recorded makes a match of a run that was recorded, as if it had been one of many, and
 // returns its measures by view too.
 func Recorded(ctx context.Context, run *run.Run) (Match, *metrics.Measures, error) {
 	p, err := plan.Load(run.PlanPath())
