@@ -16,6 +16,7 @@ import (
 var floors = [][]string{
 	{"cli", "docs"},
 	{"output"},
+	{"cluster"},
 	{"campaign"},
 	{"match"},
 	{"review"},

@@ -7,6 +7,7 @@ import (
 	"iter"
 	"runtime"
 	"sync/atomic"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 )
@@ -27,12 +28,23 @@ func AtOnce(asked int, wall bool) int {
 // room for it, so items may depend on what came of those before. After a failure, or when ctx
 // is done, no more are taken; what is under way ends. It returns the first failure.
 func Each[T any](ctx context.Context, atOnce int, items iter.Seq[T], do func(T) error) error {
+	return EachWithin(ctx, func() int { return atOnce }, items, do)
+}
+
+// EachWithin does so with as many at a time as there is room for just then.
+func EachWithin[T any](ctx context.Context, room func() int, items iter.Seq[T], do func(T) error) error {
 	next, stop := iter.Pull(items)
 	defer stop()
 	var group errgroup.Group
 	var failed atomic.Bool
-	for room := make(chan struct{}, atOnce); ; {
-		room <- struct{}{}
+	ended := make(chan struct{}, 1)
+	for running := new(atomic.Int64); ; {
+		for running.Load() >= int64(room()) {
+			select {
+			case <-ended:
+			case <-time.After(lookForRoom):
+			}
+		}
 		if failed.Load() || ctx.Err() != nil {
 			break
 		}
@@ -40,17 +52,25 @@ func Each[T any](ctx context.Context, atOnce int, items iter.Seq[T], do func(T) 
 		if !more {
 			break
 		}
+		running.Add(1)
 		group.Go(func() error {
 			err := do(item)
 			if err != nil {
 				failed.Store(true)
 			}
-			<-room
+			running.Add(-1)
+			select {
+			case ended <- struct{}{}:
+			default:
+			}
 			return err
 		})
 	}
 	return group.Wait()
 }
+
+// lookForRoom is how often it is looked whether there is more room, when nothing ends.
+const lookForRoom = 250 * time.Millisecond
 
 // Numbers are 0 to n-1, as items of [Each].
 func Numbers(n int) iter.Seq[int] {

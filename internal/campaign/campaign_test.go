@@ -3,6 +3,7 @@ package campaign
 import (
 	"context"
 	"errors"
+	"runtime"
 	"slices"
 	"sync/atomic"
 	"testing"
@@ -46,6 +47,31 @@ func TestAfterAFailureNoMoreAreTaken(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
 	assert.NoError(t, Each(ctx, 2, slices.Values([]int{1, 2}), func(int) error { t.Error("taken"); return nil }))
+}
+
+func TestMoreAreTakenWhenThereIsMoreRoom(t *testing.T) {
+	var room, now, top atomic.Int64
+	room.Store(1)
+	err := EachWithin(context.Background(), func() int { return int(room.Load()) }, Numbers(60), func(n int) error {
+		if n == 20 {
+			room.Store(4)
+		}
+		for at := now.Add(1); ; {
+			if seen := top.Load(); at <= seen || top.CompareAndSwap(seen, at) {
+				break
+			}
+		}
+		for range 100 {
+			runtime.Gosched()
+		}
+		if n < 20 {
+			assert.EqualValues(t, 1, now.Load())
+		}
+		now.Add(-1)
+		return nil
+	})
+	assert.NoError(t, err)
+	assert.LessOrEqual(t, top.Load(), int64(4))
 }
 
 func TestHowManyAtOnce(t *testing.T) {

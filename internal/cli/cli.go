@@ -90,6 +90,7 @@ match was cut short or a client was not compared; 130 interrupted.`,
 		{"look", "Look", []*cobra.Command{showCommand(), logsCommand(), reportCommand()}},
 		{"rare", "Rare failures", []*cobra.Command{huntCommand(), replayCommand(), whyCommand(), shrinkCommand()}},
 		{"measure", "Measure", []*cobra.Command{sweepCommand(), compareCommand(), costCommand()}},
+		{"others", "On other machines", []*cobra.Command{hubCommand(), workerCommand(), campaignCommand()}},
 		{"set-up", "Set up", []*cobra.Command{machineCommand(), linksCommand(), manCommand(), versionCommand(), guardCommand(), standInCommand()}},
 		{"itself", "The demo game, and this tool itself", []*cobra.Command{faultsCommand(), demoPrograms(), selftestCommand()}},
 	} {

@@ -2,9 +2,11 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 
@@ -49,15 +51,24 @@ if it cannot tell.`,
 			if err := o.check(c, args); err != nil {
 				return err
 			}
-			o.playing.Crew, o.playing.Progress = played.Here{Wall: wallOptions()}, huntProgress(c)
-			before, after, err := o.sides(c, args)
+			crew, ctx, err := o.crew(c, args)
+			if err != nil {
+				return err
+			}
+			o.playing.Crew, o.playing.Progress = crew, huntProgress(c)
+			before, after, err := o.sides(ctx, c, args)
+			if err := o.away.finish(c, err == nil); err != nil {
+				return err
+			}
 			if err != nil || before == nil {
 				return err
 			}
 			return o.tell(c, compare.Sides(before, after, o.errorRate))
 		},
 	}
+	o.away.flags(c)
 	f := c.Flags()
+	f.BoolVar(&o.resume, "resume", false, "with --on, resume the campaign")
 	f.IntVar(&o.playing.Times, "times", 40, "matches of each plan")
 	f.Uint64Var(&seed, "seed", 0, "seed of the first match of plans (default the plan's)")
 	f.StringVar(&o.playing.Clock, "clock", "", "clock to play plans on: virtual or wall (default the plan's)")
@@ -69,12 +80,44 @@ if it cannot tell.`,
 	return c
 }
 
+// crew is who plays the plans among what is compared.
+func (o *comparison) crew(c *cobra.Command, args []string) (played.Crew, context.Context, error) {
+	here := played.Here{Wall: wallOptions()}
+	if o.away.at.URL == "" {
+		return o.away.begin(c, here, nil, false)
+	}
+	var first *plan.Plan
+	var asked []any
+	for _, path := range args {
+		if !isPlan(path) || filepath.Ext(path) == ".json" {
+			continue
+		}
+		p, err := loadPlan(path)
+		if err != nil {
+			return nil, nil, err
+		}
+		text, err := p.YAML()
+		if err != nil {
+			return nil, nil, failed(err)
+		}
+		if asked = append(asked, string(text)); first == nil {
+			first = p
+		}
+	}
+	if first == nil {
+		return nil, nil, usage("--on is for plans, and there is none among what is compared")
+	}
+	return o.away.begin(c, here, first, o.resume, append(asked, o.playing.Clock)...)
+}
+
 // comparison is what zwheel compare was asked for.
 type comparison struct {
 	playing        compare.Playing
 	baseline, html string
 	asJSON         bool
 	errorRate      float64
+	away           elsewhere
+	resume         bool // the campaign
 }
 
 func (o *comparison) check(c *cobra.Command, args []string) error {
@@ -93,12 +136,12 @@ func (o *comparison) check(c *cobra.Command, args []string) error {
 
 // sides loads or plays what is compared. There is nothing before if what was named was
 // saved as the baseline.
-func (o *comparison) sides(c *cobra.Command, args []string) (before, after *compare.Side, err error) {
-	if after, err = o.load(c, args[len(args)-1]); err != nil {
+func (o *comparison) sides(ctx context.Context, c *cobra.Command, args []string) (before, after *compare.Side, err error) {
+	if after, err = o.load(ctx, c, args[len(args)-1]); err != nil {
 		return nil, nil, err
 	}
 	if o.baseline == "" {
-		before, err = o.load(c, args[0])
+		before, err = o.load(ctx, c, args[0])
 		return before, after, err
 	}
 	if _, err := os.Stat(o.baseline); errors.Is(err, os.ErrNotExist) {
@@ -114,8 +157,8 @@ func (o *comparison) sides(c *cobra.Command, args []string) (before, after *comp
 	return before, after, nil
 }
 
-func (o *comparison) load(c *cobra.Command, path string) (*compare.Side, error) {
-	side, err := compare.Load(c.Context(), path, o.playing)
+func (o *comparison) load(ctx context.Context, c *cobra.Command, path string) (*compare.Side, error) {
+	side, err := compare.Load(ctx, path, o.playing)
 	switch {
 	case err != nil && c.Context().Err() != nil:
 		return nil, &exitError{exitInterrupted, errors.New("interrupted; nothing was compared")}

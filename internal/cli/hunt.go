@@ -22,6 +22,7 @@ import (
 func huntCommand() *cobra.Command {
 	var o hunt.Options
 	var here played.Here
+	var away elsewhere
 	var seed uint64
 	var clock string
 	var asJSON bool
@@ -59,9 +60,16 @@ Exits with 0 if no match failed, 1 if one did, 3 if no match could be played.`,
 				}
 			}
 			here.Wall = wallOptions()
-			o.Plan, o.Crew = p, here
+			crew, ctx, err := away.begin(c, here, p, o.Resume, o.First)
+			if err != nil {
+				return err
+			}
+			o.Plan, o.Crew = p, crew
 			o.Progress = huntProgress(c)
-			r, err := hunt.Run(c.Context(), o)
+			r, err := hunt.Run(ctx, o)
+			if err := away.finish(c, err == nil && !r.Stopped); err != nil {
+				return err
+			}
 			switch {
 			case errors.Is(err, hunt.ErrJournal):
 				return usage("%s has a hunt in it already; resume it with --resume, or name another folder with --out", o.Folder)
@@ -83,7 +91,7 @@ Exits with 0 if no match failed, 1 if one did, 3 if no match could be played.`,
 			}
 			switch {
 			case r.Stopped:
-				return &exitError{exitInterrupted, fmt.Errorf("interrupted after %d matches; resume with: %s", r.Matches, resumed(c, args[0], o.Folder))}
+				return &exitError{exitInterrupted, fmt.Errorf("interrupted after %d matches; resume with: %s", r.Matches, resumed(c, args[0], o.Folder)+away.resumeWith())}
 			case len(r.Signatures) > 0:
 				return quiet(exitOutOfSync)
 			case r.InSync == 0:
@@ -92,6 +100,7 @@ Exits with 0 if no match failed, 1 if one did, 3 if no match could be played.`,
 			return nil
 		},
 	}
+	away.flags(c)
 	f := c.Flags()
 	f.IntVar(&o.Times, "times", 0, "stop after this many matches")
 	f.DurationVar(&o.For, "for", 0, "stop after this time")
@@ -110,7 +119,7 @@ Exits with 0 if no match failed, 1 if one did, 3 if no match could be played.`,
 func resumed(c *cobra.Command, plan, folder string) string {
 	words := []string{"zwheel", "hunt", plan}
 	c.Flags().Visit(func(f *pflag.Flag) {
-		if f.Name != "out" && f.Name != "resume" {
+		if f.Name != "out" && f.Name != "resume" && f.Name != "campaign" {
 			words = append(words, "--"+f.Name+"="+f.Value.String())
 		}
 	})

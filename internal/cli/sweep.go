@@ -26,6 +26,8 @@ import (
 func sweepCommand() *cobra.Command {
 	var o sweep.Options
 	var here played.Here
+	var away elsewhere
+	var resume bool
 	var vary []string
 	var out, clock string
 	var tolerate float64
@@ -87,9 +89,16 @@ points could be played, 3 if none could.`,
 				return usage("%s exists already and is left as it is; name another folder with --out", out)
 			}
 			here.Wall = wallOptions()
-			o.Plan, o.Crew = p, here
+			crew, ctx, err := away.begin(c, here, p, resume, vary, o.Tolerate, o.Most, o.Full)
+			if err != nil {
+				return err
+			}
+			o.Plan, o.Crew = p, crew
 			o.Progress = sweepProgress(c)
-			r, err := sweep.Run(c.Context(), o)
+			r, err := sweep.Run(ctx, o)
+			if err := away.finish(c, err == nil && !r.Stopped); err != nil {
+				return err
+			}
 			switch {
 			case errors.Is(err, sweep.ErrValue):
 				return &exitError{exitUsage, err}
@@ -118,7 +127,9 @@ points could be played, 3 if none could.`,
 			return nil
 		},
 	}
+	away.flags(c)
 	f := c.Flags()
+	f.BoolVar(&resume, "resume", false, "with --on, resume the campaign")
 	f.StringArrayVar(&vary, "vary", nil, "what is varied, and how; may be given several times")
 	f.Float64Var(&tolerate, "tolerate", 10, "percent of matches that may fail where the game holds")
 	f.IntVar(&o.Most, "max", 60, "most matches at a point")

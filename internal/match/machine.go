@@ -28,7 +28,7 @@ const (
 
 // Machine says what this machine allows, by trying it.
 func Machine(ctx context.Context) []Ability {
-	list := []Ability{virtualClock(ctx), ownNetwork(), kernelStamps()}
+	list := []Ability{VirtualClock(ctx), ownNetwork(), kernelStamps()}
 	for _, r := range []struct {
 		name  string
 		names []string

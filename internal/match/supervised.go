@@ -162,8 +162,8 @@ func (s *supervisedStage) timing() *metrics.Timing {
 		Jumps: r.Jumps, Wrong: r.Wrong, Charged: r.Charged, Spins: r.Spins, Remarks: r.Remarks}}
 }
 
-// virtualClock runs a program under a supervisor, to its end.
-func virtualClock(ctx context.Context) Ability {
+// VirtualClock runs a program under a supervisor, to its end.
+func VirtualClock(ctx context.Context) Ability {
 	a := Ability{Name: virtualClockName, For: virtualClockFor}
 	done := make(chan error)
 	go func() { done <- supervise(ctx) }()

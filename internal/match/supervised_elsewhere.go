@@ -14,7 +14,7 @@ var errElsewhere = &supervisor.RefusedError{Why: "it takes Linux on a 64-bit x86
 
 func newSupervisedStage(*buildMatch, time.Duration) (stage, error) { return nil, errElsewhere }
 
-func virtualClock(context.Context) Ability {
+func VirtualClock(context.Context) Ability {
 	return Ability{Name: virtualClockName, What: errElsewhere.Why, For: virtualClockFor}
 }
 

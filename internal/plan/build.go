@@ -1,12 +1,14 @@
 package plan
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
 	"net"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -35,6 +37,8 @@ type Build struct {
 	ControlRate int        // control lines a second at most
 	MemoryMB    int        // that each program may use, with all that it starts; 0 is no such limit
 	Decoder     string     // a file in Folder that says what packets carry; may be ""
+	Files       []string   // of Folder, patterns: what belongs to the build, when it goes to other machines; nil is all
+	Needs       Machine    // the machine it runs on
 	Threads     string     // of one program on the virtual clock, how many may run at a time: OneThread or ManyThreads
 }
 
@@ -43,6 +47,29 @@ const (
 	OneThread   = "one"
 	ManyThreads = "many"
 )
+
+// Machine is a kind of machine, as Go calls systems and processors.
+type Machine struct {
+	System    string // like windows; AnySystem is all; "" is that of whoever asks
+	Processor string // like arm64; "" is amd64, or that of whoever asks
+}
+
+// AnySystem is the system of what runs on all.
+const AnySystem = "any"
+
+// Needs is what kind of machine the plan plays on, like linux-amd64, or any.
+func (p *Plan) Needs() string {
+	system, processor := p.Build.Needs.System, p.Build.Needs.Processor
+	switch {
+	case p.Clock == Virtual && p.Build.Given():
+		return "linux-amd64"
+	case !p.Build.Given(), system == AnySystem:
+		return AnySystem
+	case system == "":
+		return runtime.GOOS + "-" + cmp.Or(processor, runtime.GOARCH)
+	}
+	return system + "-" + cmp.Or(processor, "amd64")
+}
 
 // Given reports whether the plan names a build.
 func (b *Build) Given() bool { return len(b.Client.Run) > 0 }
@@ -140,6 +167,8 @@ func (p *Plan) buildKey() key {
 		wholeKey("control-rate", &b.ControlRate, 1, 240),
 		optional(wholeKey("memory-mb", &b.MemoryMB, 1, 1<<24), &b.MemoryMB),
 		textKey("decoder", &b.Decoder),
+		wordsKey("files", &b.Files),
+		nestedKey("needs", []key{textKey("system", &b.Needs.System), textKey("processor", &b.Needs.Processor)}),
 		wordKey("threads", &b.Threads, []string{OneThread, ManyThreads}),
 	}
 	k := nestedKey("build", keys)

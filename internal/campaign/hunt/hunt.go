@@ -113,7 +113,7 @@ func (j *journal) hunt(ctx context.Context, o Options) error {
 			}
 		}
 	}
-	return campaign.Each(ctx, o.Crew.AtOnce(o.Plan.Clock == plan.Wall), missing, func(seed uint64) error {
+	return campaign.EachWithin(ctx, func() int { return o.Crew.AtOnce(o.Plan.Clock == plan.Wall) }, missing, func(seed uint64) error {
 		p := *o.Plan
 		p.Seed = seed
 		m, err := o.Crew.Play(ctx, &p)

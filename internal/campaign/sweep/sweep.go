@@ -281,7 +281,7 @@ func (s *sweeper) play(ctx context.Context, points [][]int) error {
 			missing = append(missing, at)
 		}
 	}
-	return campaign.Each(ctx, s.o.Crew.AtOnce(s.o.Plan.Clock == plan.Wall), slices.Values(missing), func(at []int) error {
+	return campaign.EachWithin(ctx, func() int { return s.o.Crew.AtOnce(s.o.Plan.Clock == plan.Wall) }, slices.Values(missing), func(at []int) error {
 		p, err := s.point(ctx, at)
 		if err != nil {
 			return err

@@ -1,0 +1,189 @@
+package cli
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"zitherwheel/internal/campaign/played"
+	"zitherwheel/internal/cluster"
+	"zitherwheel/internal/output/report"
+	"zitherwheel/internal/plan"
+)
+
+func campaignCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "campaign",
+		Short: "See and steer what workers play",
+		Long: `Lists the campaigns of a hub and the workers that are there, shows one, and tells one to pause, to go
+on, or to end. To look takes the key to look; to steer, the key to ask.`,
+		Example: `  zwheel campaign list --on nats://127.0.0.1:4222
+  zwheel campaign pause night-7 --on nats://127.0.0.1:4222`,
+	}
+	var asJSON bool
+	list := onHub(&cobra.Command{Use: "list", Short: "List campaigns and workers", Args: cobra.NoArgs, Example: "  zwheel campaign list --on nats://127.0.0.1:4222"}, "look", func(c *cobra.Command, l *cluster.Link, _ []string) error {
+		all, err := l.Campaigns(c.Context())
+		if err != nil {
+			return failed(err)
+		}
+		there, err := l.Workers(c.Context())
+		if err != nil {
+			return failed(err)
+		}
+		if asJSON {
+			return printJSON(c, map[string]any{"campaigns": all, "workers": there})
+		}
+		report.NewText(c.OutOrStdout()).Campaigns(all, there)
+		return nil
+	})
+	show := onHub(&cobra.Command{Use: "show NAME", Short: "Show one campaign, with its alarms", Args: cobra.ExactArgs(1), Example: "  zwheel campaign show night-7 --on nats://127.0.0.1:4222"}, "look", func(c *cobra.Command, l *cluster.Link, args []string) error {
+		one, err := l.Campaign(c.Context(), args[0])
+		if err != nil {
+			return campaignError(err)
+		}
+		alarms, err := l.Alarms(c.Context(), args[0])
+		if err != nil {
+			return failed(err)
+		}
+		if asJSON {
+			return printJSON(c, map[string]any{"campaign": one, "alarms": alarms})
+		}
+		report.NewText(c.OutOrStdout()).Campaign(one, alarms)
+		return nil
+	})
+	for _, one := range []*cobra.Command{list, show} {
+		one.Flags().BoolVar(&asJSON, "json", false, "print it as JSON")
+	}
+	c.AddCommand(list, show)
+	for _, order := range []struct {
+		word, short, done string
+		to                cluster.State
+	}{
+		{"pause", "Have nothing more of a campaign played for now", "paused", cluster.Paused},
+		{"resume", "Go on with a campaign that is paused", "goes on", cluster.Running},
+		{"cancel", "End a campaign; what was played is kept", "cancelled", cluster.Cancelled},
+	} {
+		c.AddCommand(onHub(&cobra.Command{Use: order.word + " NAME", Short: order.short, Args: cobra.ExactArgs(1), Example: "  zwheel campaign " + order.word + " night-7 --on nats://127.0.0.1:4222"}, "ask", func(c *cobra.Command, l *cluster.Link, args []string) error {
+			if err := l.Order(c.Context(), args[0], order.to); err != nil {
+				return campaignError(err)
+			}
+			fmt.Fprintf(c.OutOrStdout(), "%s: %s\n", args[0], order.done)
+			return nil
+		}))
+	}
+	return c
+}
+
+func campaignError(err error) error {
+	if errors.Is(err, cluster.ErrNoCampaign) {
+		return &exitError{exitUsage, err}
+	}
+	return failed(err)
+}
+
+// onHub makes a command talk to a hub.
+func onHub(c *cobra.Command, role string, run func(*cobra.Command, *cluster.Link, []string) error) *cobra.Command {
+	var at cluster.Address
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if at.URL == "" {
+			return usage("say which hub: --on nats://HOST:PORT")
+		}
+		l, err := cluster.Dial(c.Context(), at, role)
+		if err != nil {
+			return failed(err)
+		}
+		defer l.Close()
+		return run(c, l, args)
+	}
+	c.Flags().StringVar(&at.URL, "on", "", "address of the hub: nats://HOST:PORT or tls://HOST:PORT")
+	joinFlags(c, &at)
+	return c
+}
+
+// elsewhere is where the matches of a command are played, if not here.
+type elsewhere struct {
+	at   cluster.Address
+	name string
+	link *cluster.Link
+	crew *cluster.Crew
+}
+
+func (e *elsewhere) flags(c *cobra.Command) {
+	c.Flags().StringVar(&e.at.URL, "on", "", "have the matches played by the workers of this hub: nats://HOST:PORT")
+	c.Flags().StringVar(&e.name, "campaign", "", "with --on, what the campaign is called (default from the plan and the time)")
+	joinFlags(c, &e.at)
+}
+
+// begin is the crew that plays: the one here, or that of a campaign. What is asked for decides whether a campaign can be
+// resumed.
+func (e *elsewhere) begin(c *cobra.Command, here played.Here, p *plan.Plan, resume bool, asked ...any) (played.Crew, context.Context, error) {
+	if e.at.URL == "" {
+		if e.name != "" {
+			return nil, nil, usage("--campaign %s: say on which hub it is, with --on", e.name)
+		}
+		return here, c.Context(), nil
+	}
+	if here.Workers > 0 {
+		return nil, nil, usage("--at-once is for matches that are played here; on a hub the workers' --slots decide")
+	}
+	if e.name == "" {
+		e.name = cluster.NameOf(fmt.Sprintf("%s-%s-%d-%s", c.Name(), p.Title, p.Seed, time.Now().Format("20060102-150405")))
+	}
+	if !cluster.ValidName(e.name) {
+		return nil, nil, usage("--campaign %q: letters, digits and - only", e.name)
+	}
+	text, err := p.YAML()
+	if err != nil {
+		return nil, nil, failed(err)
+	}
+	sum := sha256.Sum256(fmt.Appendf(text, "%v", asked))
+	if e.link, err = cluster.Dial(c.Context(), e.at, "ask"); err != nil {
+		return nil, nil, failed(err)
+	}
+	e.crew, err = e.link.Crew(c.Context(), cluster.Asked{Campaign: e.name, What: c.Name(), Title: p.Title, Plan: hex.EncodeToString(sum[:]), Resume: resume,
+		Tell: func(text string) { fmt.Fprintf(c.ErrOrStderr(), "%s: %s\n", e.name, text) }})
+	switch {
+	case errors.Is(err, cluster.ErrTaken):
+		return nil, nil, usage("%w; name another one with --campaign, or resume it with --resume", err)
+	case errors.Is(err, cluster.ErrOther):
+		return nil, nil, &exitError{exitUsage, err}
+	case err != nil:
+		return nil, nil, failed(err)
+	}
+	fmt.Fprintf(c.ErrOrStderr(), "campaign %s on %s\n", e.name, e.at.URL)
+	return e.crew, e.crew.Context(), nil
+}
+
+// finish ends the campaign, and says who played. Of a campaign that was cut off it is the error that says by what.
+func (e *elsewhere) finish(c *cobra.Command, done bool) error {
+	if e.crew == nil {
+		return nil
+	}
+	cause := context.Cause(e.crew.Context())
+	e.crew.Close(c.Context(), done && cause == nil)
+	summary := e.crew.Summary()
+	e.link.Close()
+	e.crew = nil
+	fmt.Fprintf(c.ErrOrStderr(), "campaign %s: %s\n", e.name, report.PlayedBy(summary))
+	switch {
+	case errors.Is(cause, cluster.ErrCancelled):
+		return &exitError{exitInterrupted, cause}
+	case cause != nil && c.Context().Err() == nil:
+		return failed(cause)
+	}
+	return nil
+}
+
+// resumeWith is what goes on with a campaign.
+func (e *elsewhere) resumeWith() string {
+	if e.at.URL == "" || e.name == "" {
+		return ""
+	}
+	return strings.Join([]string{" --campaign", e.name}, " ")
+}

@@ -1,0 +1,221 @@
+package cluster
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/nats-io/nats.go/jetstream"
+)
+
+// Standing is what a worker tells of itself every few seconds.
+type Standing struct {
+	Name     string    `json:"name"`
+	Instance string    `json:"instance"` // another one of the same name has another
+	Version  string    `json:"version"`
+	System   string    `json:"system"`    // like linux
+	CPU      string    `json:"processor"` // like amd64
+	Cores    int       `json:"cores"`
+	MemoryMB int       `json:"memory_mb"` // 0 is not known
+	Virtual  bool      `json:"virtual"`   // builds can be played on the virtual clock there
+	Slots    int       `json:"slots"`
+	Busy     int       `json:"busy"` // slots that are taken
+	Playing  []string  `json:"playing"`
+	Played   int       `json:"played"`
+	Failed   int       `json:"failed"`
+	Refused  string    `json:"refused,omitempty"` // why it handed work back last
+	Leaving  bool      `json:"leaving,omitempty"`
+	Seen     time.Time `json:"seen"`
+}
+
+// needs is what a plan that only plays on such a machine needs.
+func (s Standing) needs() string { return s.System + "-" + s.CPU }
+
+// classes are those of the work that a worker may take.
+func (s Standing) classes() []Class { return []Class{{s.Version, s.needs()}, {s.Version, Any}} }
+
+// Fits reports whether a worker may take the work of a class.
+func (s Standing) Fits(c Class) bool {
+	return s.Version == c.Version && (c.Needs == Any || c.Needs == s.needs())
+}
+
+// State is what a campaign is doing, or is to do.
+type State string
+
+// The states of a campaign.
+const (
+	Running   State = "running"
+	Paused    State = "paused"
+	Cancelled State = "cancelled"
+	Done      State = "done"
+	Left      State = "left" // whoever asked has gone before it was done
+)
+
+// Campaign is what is known of a campaign. What is asked of it by others stands in a record of its own.
+type Campaign struct {
+	Name    string    `json:"name"`
+	What    string    `json:"what"` // the command: hunt, sweep, compare
+	Title   string    `json:"title"`
+	Plan    string    `json:"plan"` // the sum of what was asked for, so that it is resumed with the same
+	Version string    `json:"version"`
+	State   State     `json:"state"`
+	Began   time.Time `json:"began"`
+	Seen    time.Time `json:"seen"` // whoever asks was there
+	Asker   string    `json:"asker"`
+
+	Asked   int            `json:"asked"`
+	Matches int            `json:"matches"`
+	Failed  int            `json:"failed"`
+	Found   int            `json:"found"` // matches with findings
+	Twice   int            `json:"twice"` // results that came twice and were the same
+	Alarms  int            `json:"alarms"`
+	Rate    float64        `json:"matches_a_second"`
+	Bytes   int64          `json:"build_bytes"`
+	By      map[string]int `json:"by"`    // matches by worker
+	Aside   []string       `json:"aside"` // workers that get no more of it
+}
+
+const (
+	stateKey = "is."
+	orderKey = "to." // what somebody else asked of it: paused, running, cancelled
+)
+
+// Orders are told to a campaign from elsewhere.
+var Orders = []State{Running, Paused, Cancelled}
+
+// ErrNoCampaign is the error of a campaign that nobody knows.
+var ErrNoCampaign = errors.New("there is no such campaign")
+
+// Order tells a campaign what to do.
+func (l *Link) Order(ctx context.Context, name string, to State) error {
+	if _, err := l.Campaign(ctx, name); err != nil {
+		return err
+	}
+	kv, err := l.js.KeyValue(ctx, campaigns)
+	if err != nil {
+		return err
+	}
+	_, err = kv.PutString(ctx, orderKey+name, string(to))
+	return err
+}
+
+// Campaign is what is known of one.
+func (l *Link) Campaign(ctx context.Context, name string) (c Campaign, err error) {
+	kv, err := l.js.KeyValue(ctx, campaigns)
+	if err != nil {
+		return c, err
+	}
+	entry, err := kv.Get(ctx, stateKey+name)
+	if errors.Is(err, jetstream.ErrKeyNotFound) || errors.Is(err, jetstream.ErrInvalidKey) {
+		return c, fmt.Errorf("%w: %s", ErrNoCampaign, name)
+	}
+	if err != nil {
+		return c, err
+	}
+	if err := json.Unmarshal(entry.Value(), &c); err != nil {
+		return c, fmt.Errorf("campaign %s: %w", name, err)
+	}
+	c.gone()
+	if order, err := kv.Get(ctx, orderKey+name); err == nil && c.State == Running {
+		c.State = State(order.Value())
+	}
+	return c, nil
+}
+
+// gone says so if whoever asked is no longer there.
+func (c *Campaign) gone() {
+	if c.State == Running && time.Since(c.Seen) > goneAfter {
+		c.State = Left
+	}
+}
+
+// Campaigns are all that are known, the last begun first.
+func (l *Link) Campaigns(ctx context.Context) (list []Campaign, err error) {
+	err = each(ctx, l.js, campaigns, stateKey+"*", func(name string, _ []byte) error {
+		c, err := l.Campaign(ctx, strings.TrimPrefix(name, stateKey))
+		if err == nil {
+			list = append(list, c)
+		}
+		return err
+	})
+	slices.SortFunc(list, func(a, b Campaign) int { return b.Began.Compare(a.Began) })
+	return list, err
+}
+
+// Workers are all that have shown a sign of life lately, by name.
+func (l *Link) Workers(ctx context.Context) (list []Standing, err error) {
+	err = each(ctx, l.js, workers, "*", func(_ string, text []byte) error {
+		var s Standing
+		if err := json.Unmarshal(text, &s); err != nil {
+			return err
+		}
+		if time.Since(s.Seen) <= goneAfter {
+			list = append(list, s)
+		}
+		return nil
+	})
+	slices.SortFunc(list, func(a, b Standing) int { return strings.Compare(a.Name, b.Name) })
+	return list, err
+}
+
+// each calls f with every value of a bucket whose key fits.
+func each(ctx context.Context, js jetstream.JetStream, bucket, keys string, f func(key string, value []byte) error) error {
+	kv, err := js.KeyValue(ctx, bucket)
+	if err != nil {
+		return err
+	}
+	watcher, err := kv.Watch(ctx, keys, jetstream.IgnoreDeletes())
+	if err != nil {
+		return err
+	}
+	defer watcher.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case entry := <-watcher.Updates():
+			if entry == nil {
+				return nil
+			}
+			if err := f(entry.Key(), entry.Value()); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// Alarm is one match that gave two results that differ, where they must not.
+type Alarm struct {
+	Campaign string          `json:"campaign"`
+	Key      string          `json:"key"`
+	First    json.RawMessage `json:"first"`
+	By       string          `json:"by"`
+	Second   json.RawMessage `json:"second"`
+	Other    string          `json:"other"`
+}
+
+// Alarms are those of a campaign, in order.
+func (l *Link) Alarms(ctx context.Context, campaign string) (list []Alarm, err error) {
+	s, err := l.js.Stream(ctx, alarmStream)
+	if err != nil {
+		return nil, err
+	}
+	for next := uint64(1); ; {
+		m, err := s.GetMsg(ctx, next, jetstream.WithGetMsgSubject(alarmSubject+campaign))
+		if errors.Is(err, jetstream.ErrMsgNotFound) {
+			return list, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		var a Alarm
+		if err := json.Unmarshal(m.Data, &a); err != nil {
+			return nil, err
+		}
+		list, next = append(list, a), m.Sequence+1
+	}
+}

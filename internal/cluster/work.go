@@ -1,0 +1,133 @@
+package cluster
+
+import (
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nkeys"
+
+	"zitherwheel/internal/campaign/played"
+	"zitherwheel/internal/cluster/pack"
+)
+
+// batch is what one worker takes at a time: seeds of one plan.
+type batch struct {
+	Campaign string        `json:"campaign"`
+	Plan     string        `json:"plan"` // the sum of its text, which has no seed
+	Seeds    []uint64      `json:"seeds"`
+	Try      int           `json:"try,omitempty"`    // the second time, somebody else plays it
+	Not      []string      `json:"not,omitempty"`    // workers that are not to
+	Record   bool          `json:"record,omitempty"` // its run folder is wanted
+	Again    bool          `json:"again,omitempty"`  // some of it may have been played for a campaign that is resumed
+	Slots    int           `json:"slots"`            // that a match of it takes
+	Build    *pack.Content `json:"build,omitempty"`
+}
+
+// key is what a match counts under, in its campaign.
+func (b *batch) key(seed uint64) string { return keyOf(b.Plan, seed, b.Record, b.Try) }
+
+func keyOf(plan string, seed uint64, record bool, try int) string {
+	key := plan[:16] + "-" + strconv.FormatUint(seed, 10)
+	if record {
+		key += "-run"
+	}
+	if try > 0 {
+		key += "-try" + strconv.Itoa(try)
+	}
+	return key
+}
+
+// Result is what is stored of one match.
+type Result struct {
+	Match played.Match `json:"match"`
+	Error string       `json:"error,omitempty"` // it could not be tried at all
+	Run   string       `json:"run,omitempty"`   // the archive of its run folder, if that was wanted
+}
+
+// well reports whether the match was played.
+func (r *Result) well() bool { return r.Error == "" && r.Match.Verdict != played.Failed }
+
+const (
+	byHeader     = "Zw-By"     // who asked: a public key
+	signHeader   = "Zw-Sign"   // of the whole message, by that key
+	workerHeader = "Zw-Worker" // who played
+	tookHeader   = "Zw-Took"   // for how long, in microseconds
+)
+
+// sign makes a message of a batch, signed if there is a key.
+func (l *Link) sign(subject string, b *batch) (*nats.Msg, error) {
+	text, err := json.Marshal(b)
+	if err != nil {
+		return nil, err
+	}
+	m := &nats.Msg{Subject: subject, Data: text, Header: nats.Header{}}
+	if l.signer == nil {
+		return m, nil
+	}
+	by, err := l.signer.PublicKey()
+	if err != nil {
+		return nil, err
+	}
+	sign, err := l.signer.Sign(text)
+	if err != nil {
+		return nil, err
+	}
+	m.Header.Set(byHeader, by)
+	m.Header.Set(signHeader, base64.StdEncoding.EncodeToString(sign))
+	return m, nil
+}
+
+var errUntrusted = errors.New("it is not signed by a key that is trusted here")
+
+// opened is the batch of a message, if it is signed by one of the keys that are trusted; without any, whoever the
+// broker let in is.
+func opened(text []byte, header nats.Header, trusted []string) (*batch, error) {
+	if len(trusted) > 0 {
+		by := header.Get(byHeader)
+		if !slices.Contains(trusted, by) {
+			return nil, fmt.Errorf("%w, but by %q", errUntrusted, by)
+		}
+		sign, err := base64.StdEncoding.DecodeString(header.Get(signHeader))
+		if err != nil {
+			return nil, errUntrusted
+		}
+		key, err := nkeys.FromPublicKey(by)
+		if err != nil {
+			return nil, errUntrusted
+		}
+		if key.Verify(text, sign) != nil {
+			return nil, errUntrusted
+		}
+	}
+	b := &batch{}
+	if err := json.Unmarshal(text, b); err != nil {
+		return nil, fmt.Errorf("it is no work: %w", err)
+	}
+	switch {
+	case !ValidName(b.Campaign):
+		return nil, fmt.Errorf("its campaign has no name that may be used: %q", b.Campaign)
+	case !isSum(b.Plan), b.Build != nil && !isSum(b.Build.Sum):
+		return nil, errors.New("it names a plan or a build by no sum")
+	case len(b.Seeds) == 0 || len(b.Seeds) > mostSeeds || b.Record && len(b.Seeds) > 1:
+		return nil, fmt.Errorf("it has %d seeds", len(b.Seeds))
+	}
+	return b, nil
+}
+
+// sumOf is what a text is known by.
+func sumOf(text []byte) string {
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:])
+}
+
+func isSum(text string) bool {
+	b, err := hex.DecodeString(text)
+	return err == nil && len(b) == sha256.Size && hex.EncodeToString(b) == text
+}
