@@ -12,6 +12,7 @@ import (
 	"github.com/shirou/gopsutil/v4/mem"
 	"github.com/spf13/cobra"
 
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/cluster"
 	"zitherwheel/internal/match"
 )
@@ -58,7 +59,7 @@ Exits with 0 then, 3 if it cannot join.`,
 			if err := cleanEnvironment(folder, keep); err != nil {
 				return failed(err)
 			}
-			w.Wall, w.Virtual = wallOptions(), match.VirtualClock(c.Context()).Has
+			w.Crew, w.Virtual = played.Here{Wall: wallOptions()}, match.VirtualClock(c.Context()).Has
 			w.MemoryMB, w.Disk = memory, int64(disk)<<20
 			w.Tell = func(text string) { fmt.Fprintln(c.OutOrStdout(), text) }
 			l, err := cluster.Dial(c.Context(), at, "work "+w.Name)

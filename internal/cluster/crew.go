@@ -51,7 +51,8 @@ type Crew struct {
 	there   []Standing
 	strikes map[string]map[string]bool // by worker: keys that failed on it and on no other
 	took    time.Duration              // of a match, on average
-	slots   int                        // that a match takes
+	want    *asking                    // what was asked for last: which workers fit
+	heard   time.Time                  // when the last result came, or something was asked for while nothing else was
 	wake    chan struct{}
 	sums    map[string]string // of plans that are there
 	packed  map[string]pack.Content
@@ -96,7 +97,7 @@ const (
 // Crew begins a campaign, or goes on with one. It is to be closed.
 func (l *Link) Crew(ctx context.Context, asked Asked) (*Crew, error) {
 	c := &Crew{link: l, asked: asked, stored: map[string]bool{}, waiting: map[string][]*asking{}, out: map[string]bool{}, strikes: map[string]map[string]bool{},
-		slots: 1, wake: make(chan struct{}, 1), sums: map[string]string{}, packed: map[string]pack.Content{}, told: map[string]bool{}, since: time.Now(), order: Running}
+		want: &asking{class: Class{own(), Any}, slots: 1}, wake: make(chan struct{}, 1), sums: map[string]string{}, packed: map[string]pack.Content{}, told: map[string]bool{}, since: time.Now(), order: Running}
 	if !ValidName(asked.Campaign) {
 		return nil, fmt.Errorf("%w: a campaign cannot be called %q: letters, digits and - only", ErrOther, asked.Campaign)
 	}
@@ -244,8 +245,8 @@ func (c *Crew) AtOnce(bool) int {
 // room is how many matches the workers that are there can play at once.
 func (c *Crew) room() (n int) {
 	for _, s := range c.there {
-		if !s.Leaving && !slices.Contains(c.is.Aside, s.Name) {
-			n += s.Slots / max(1, c.slots)
+		if !s.Leaving && s.Fits(c.want.class) && !slices.Contains(c.is.Aside, s.Name) {
+			n += s.Slots / c.want.slots
 		}
 	}
 	return n
@@ -292,7 +293,9 @@ func (c *Crew) ask(ctx context.Context, p *plan.Plan, record bool) (*Result, err
 		return nil, err
 	}
 	c.lock.Lock()
-	c.slots = a.slots
+	if c.want = a; len(c.out)+len(c.queue) == 0 {
+		c.heard = time.Now()
+	}
 	if c.stored[a.key()] {
 		c.lock.Unlock()
 		return c.fetch(ctx, a)
@@ -432,7 +435,6 @@ func (c *Crew) build(ctx context.Context, p *plan.Plan) (content pack.Content, e
 
 // handOut hands what is asked for to workers, in batches, and not more than they have room for.
 func (c *Crew) handOut(ctx context.Context) {
-	alone := time.Now()
 	for ctx.Err() == nil {
 		select {
 		case <-ctx.Done():
@@ -444,12 +446,10 @@ func (c *Crew) handOut(ctx context.Context) {
 		for ctx.Err() == nil {
 			c.lock.Lock()
 			list, b := c.next()
-			nobody := len(c.queue) > 0 && c.room() == 0
+			stands := len(c.queue)+len(c.out) > 0 && time.Since(c.heard) > goneAfter
 			c.lock.Unlock()
-			if !nobody {
-				alone = time.Now()
-			} else if time.Since(alone) > goneAfter {
-				c.sayNobody()
+			if stands {
+				c.sayNobody(ctx)
 			}
 			if len(list) == 0 {
 				break
@@ -512,32 +512,27 @@ func (c *Crew) next() (list []*asking, b *batch) {
 	return list, b
 }
 
-// sayNobody says why nothing is played.
-func (c *Crew) sayNobody() {
+// sayNobody says why nothing is played, if it is because nobody can.
+func (c *Crew) sayNobody(ctx context.Context) {
+	all, err := c.link.Workers(ctx)
+	if err != nil {
+		return // the broker is away, which is told elsewhere
+	}
 	c.lock.Lock()
 	defer c.lock.Unlock()
-	if len(c.queue) == 0 {
-		return
-	}
-	all, err := c.link.Workers(context.Background())
-	if err != nil {
-		return
-	}
-	want := c.queue[0]
 	if len(all) == 0 {
 		c.tellOnce("no worker is there: zwheel worker --join %s starts one", c.link.address.URL)
 	}
 	for _, s := range all {
-		switch {
+		switch want := c.want; {
+		case s.Leaving:
 		case s.Version != want.class.Version:
 			c.tellOnce("worker %s is of another version, %s, and this is %s: it gets nothing", s.Name, s.Version, want.class.Version)
 		case !s.Fits(want.class):
 			c.tellOnce("worker %s is %s, and the plan needs %s", s.Name, s.needs(), want.class.Needs)
 		case s.Slots < want.slots:
 			c.tellOnce("worker %s has %d slots, and a match on the wall clock with %d players takes %d", s.Name, s.Slots, want.slots, want.slots)
-		case s.Leaving:
-			c.tellOnce("worker %s is leaving", s.Name)
-		case s.Refused != "":
+		case s.Refused != "" && s.Busy == 0:
 			c.tellOnce("worker %s says: %s", s.Name, s.Refused)
 		}
 	}
@@ -612,7 +607,7 @@ func (c *Crew) take(m jetstream.Msg) {
 		c.took += (took - c.took) / 8
 	}
 	delete(c.out, key)
-	c.stored[key] = true
+	c.stored[key], c.heard = true, time.Now()
 	c.wakeUp()
 	asked := c.waiting[key]
 	delete(c.waiting, key)

@@ -22,7 +22,6 @@ import (
 
 	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/cluster/pack"
-	"zitherwheel/internal/match"
 	"zitherwheel/internal/match/process"
 	"zitherwheel/internal/plan"
 )
@@ -33,7 +32,7 @@ type Worker struct {
 	Folder   string        // for builds and what matches leave behind
 	Slots    int           // matches at once; a match on the wall clock takes one for each player
 	Trust    []string      // public keys of those it plays for; nil is whoever the broker lets in
-	Wall     match.Options // what a match of programs needs
+	Crew     played.Crew   // plays here
 	Virtual  bool          // builds can be played on the virtual clock here
 	MemoryMB int           // of this machine, and what each program of a build may use at most; 0 is not known
 	Longest  time.Duration // of one match, by the clock of this machine
@@ -44,7 +43,7 @@ type Worker struct {
 	link     *Link
 	slots    *semaphore.Weighted
 	fetching sync.Mutex // of plans and builds, each once
-	plans    map[string]*plan.Plan
+	plans    map[string]*plan.Plan // by the sums of the plan and of its build
 
 	lock    sync.Mutex
 	is      Standing
@@ -236,15 +235,23 @@ func (w *Worker) accept(m jetstream.Msg) (*batch, bool) {
 	switch {
 	case order == Cancelled:
 		m.Ack()
-	case order == Paused, aside:
+	case order == Paused:
 		m.NakWithDelay(time.Second)
+	case aside:
+		w.leave(m)
 	case b.Slots < 1 || b.Slots > w.Slots:
 		w.refuse("a match of %s takes %d slots, and here are %d", b.Campaign, b.Slots, w.Slots)
-		m.NakWithDelay(time.Second)
+		w.leave(m)
 	default:
 		return b, true
 	}
 	return nil, false
+}
+
+// leave leaves a batch to others, and lets them come first.
+func (w *Worker) leave(m jetstream.Msg) {
+	m.Nak()
+	time.Sleep(waitAWhile)
 }
 
 // refuse says why work goes back.
@@ -331,7 +338,7 @@ func (w *Worker) one(ctx context.Context, p *plan.Plan, b *batch, seed uint64) (
 		r, took = w.record(limited, &one, b)
 	} else {
 		began := time.Now()
-		m, err := played.Here{Wall: w.Wall}.Play(limited, &one)
+		m, err := w.Crew.Play(limited, &one)
 		r, took = resultOf(m, err), time.Since(began)
 	}
 	if limited.Err() != nil && ctx.Err() == nil {
@@ -360,7 +367,7 @@ func (w *Worker) record(ctx context.Context, p *plan.Plan, b *batch) (*Result, t
 	defer end(nil)
 	go w.watchDisk(watched, folder, end)
 	began := time.Now()
-	m, err := played.Here{Wall: w.Wall}.Record(watched, p, folder)
+	m, err := w.Crew.Record(watched, p, folder)
 	r, took := resultOf(m, err), time.Since(began)
 	if cause := context.Cause(watched); errors.Is(cause, errDisk) {
 		r.Error = cause.Error()
@@ -408,7 +415,11 @@ func (w *Worker) watchDisk(ctx context.Context, folder string, end context.Cance
 func (w *Worker) ready(ctx context.Context, b *batch) (*plan.Plan, error) {
 	w.fetching.Lock()
 	defer w.fetching.Unlock()
-	if p := w.plans[b.Plan]; p != nil {
+	key := b.Plan
+	if b.Build != nil {
+		key += b.Build.Sum
+	}
+	if p := w.plans[key]; p != nil {
 		return p, nil
 	}
 	kv, err := w.link.js.KeyValue(ctx, plans)
@@ -443,14 +454,14 @@ func (w *Worker) ready(ctx context.Context, b *batch) (*plan.Plan, error) {
 	for _, program := range []plan.Program{p.Build.Server, p.Build.Client, p.Build.Host} {
 		if len(program.Run) > 0 && !strings.HasPrefix(program.Run[0], "{") {
 			if _, err := process.Find(program.Run[0], p.Build.Folder); err != nil {
-				return nil, err
+				return nil, fmt.Errorf("%s: %w", program.Run[0], err)
 			}
 		}
 	}
 	if len(w.plans) >= plansKept {
 		clear(w.plans)
 	}
-	w.plans[b.Plan] = p
+	w.plans[key] = p
 	return p, nil
 }
 

@@ -1,0 +1,91 @@
+package cluster
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nkeys"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zitherwheel/internal/cluster/pack"
+)
+
+func key(t *testing.T) (nkeys.KeyPair, string) {
+	t.Helper()
+	pair, err := nkeys.CreateUser()
+	require.NoError(t, err)
+	public, err := pair.PublicKey()
+	require.NoError(t, err)
+	return pair, public
+}
+
+// Work is taken from keys that are trusted alone, and only as they signed it.
+func TestWorkIsTakenFromThoseWhoAreTrusted(t *testing.T) {
+	sum := sumOf([]byte("plan"))
+	ours, public := key(t)
+	theirs, other := key(t)
+	m, err := (&Link{signer: ours}).sign("s", &batch{Campaign: "night", Plan: sum, Seeds: []uint64{1}, Slots: 1})
+	require.NoError(t, err)
+	forged, err := (&Link{signer: theirs}).sign("s", &batch{Campaign: "night", Plan: sum, Seeds: []uint64{1}, Slots: 1})
+	require.NoError(t, err)
+	unsigned, err := (&Link{}).sign("s", &batch{Campaign: "night", Plan: sum, Seeds: []uint64{1}, Slots: 1})
+	require.NoError(t, err)
+	claimed := nats.Header{byHeader: []string{public}, signHeader: forged.Header[signHeader]}
+	for _, c := range []struct {
+		name    string
+		text    []byte
+		header  nats.Header
+		trusted []string
+		want    bool
+	}{
+		{"by a key that is trusted", m.Data, m.Header, []string{other, public}, true},
+		{"by one that is not", forged.Data, forged.Header, []string{public}, false},
+		{"by nobody", unsigned.Data, unsigned.Header, []string{public}, false},
+		{"by somebody who claims to be trusted", forged.Data, claimed, []string{public}, false},
+		{"changed on its way", []byte(strings.Replace(string(m.Data), `"seeds":[1]`, `"seeds":[2]`, 1)), m.Header, []string{public}, false},
+		{"with no sign that could be one", m.Data, nats.Header{byHeader: []string{public}, signHeader: []string{"?"}}, []string{public}, false},
+		{"by anybody, where nobody is named", unsigned.Data, unsigned.Header, nil, true},
+	} {
+		_, err := opened(c.text, c.header, c.trusted)
+		if c.want {
+			assert.NoError(t, err, c.name)
+		} else {
+			assert.ErrorIs(t, err, errUntrusted, c.name)
+		}
+	}
+}
+
+// What comes from outside names no path, and asks for no more than it may.
+func TestWorkThatMakesNoSenseIsRefused(t *testing.T) {
+	sum := sumOf([]byte("plan"))
+	for _, c := range []struct {
+		name string
+		b    batch
+	}{
+		{"a campaign that is a path", batch{Campaign: "../night", Plan: sum, Seeds: []uint64{1}}},
+		{"a campaign of several words", batch{Campaign: "a.b", Plan: sum, Seeds: []uint64{1}}},
+		{"a plan that is a path", batch{Campaign: "night", Plan: "../../plan", Seeds: []uint64{1}}},
+		{"a build that is a path", batch{Campaign: "night", Plan: sum, Seeds: []uint64{1}, Build: &pack.Content{Sum: "../" + sum}}},
+		{"a sum in other letters", batch{Campaign: "night", Plan: strings.ToUpper(sum), Seeds: []uint64{1}}},
+		{"no seed", batch{Campaign: "night", Plan: sum}},
+		{"too many", batch{Campaign: "night", Plan: sum, Seeds: make([]uint64, mostSeeds+1)}},
+		{"several to be recorded", batch{Campaign: "night", Plan: sum, Seeds: []uint64{1, 2}, Record: true}},
+	} {
+		m, err := (&Link{}).sign("s", &c.b)
+		require.NoError(t, err)
+		_, err = opened(m.Data, m.Header, nil)
+		assert.Error(t, err, c.name)
+	}
+	_, err := opened([]byte("no JSON"), nil, nil)
+	assert.Error(t, err)
+}
+
+func TestNames(t *testing.T) {
+	for name, valid := range map[string]bool{"night-7": true, "": false, "a b": false, "a.b": false, "..": false, "a/b": false, "*": false, ">": false, strings.Repeat("a", 81): false} {
+		assert.Equal(t, valid, ValidName(name), name)
+	}
+	assert.Equal(t, "hunt-four-dogs-lost-goodbye-31", NameOf("hunt-four dogs, lost-goodbye-31"))
+	assert.True(t, ValidName(NameOf(strings.Repeat("a b", 60))))
+}
