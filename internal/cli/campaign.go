@@ -146,7 +146,7 @@ func (e *elsewhere) begin(c *cobra.Command, here played.Here, p *plan.Plan, resu
 	if e.link, err = cluster.Dial(c.Context(), e.at, "ask"); err != nil {
 		return nil, nil, failed(err)
 	}
-	e.crew, err = e.link.Crew(c.Context(), cluster.Asked{Campaign: e.name, What: c.Name(), Title: p.Title, Plan: hex.EncodeToString(sum[:]), Resume: resume,
+	e.crew, err = e.link.Crew(c.Context(), cluster.Asked{Campaign: e.name, What: c.Name(), Title: p.Title, Plan: hex.EncodeToString(sum[:]), Resume: resume, Mark: here.Wall.Mark,
 		Tell: func(text string) { fmt.Fprintf(c.ErrOrStderr(), "%s: %s\n", e.name, text) }})
 	switch {
 	case errors.Is(err, cluster.ErrTaken):

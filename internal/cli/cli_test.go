@@ -65,7 +65,7 @@ func TestScripts(t *testing.T) {
 			return false, fmt.Errorf("there is no condition %s", name)
 		},
 		Cmds: map[string]func(ts *testscript.TestScript, neg bool, args []string){
-			"exits": exits, "await": await, "cut": cut, "fill": fill, "harmless": harmless, "full": full, "taint": taint,
+			"exits": exits, "await": await, "cut": cut, "fill": fill, "harmless": harmless, "full": full, "taint": taint, "alike": alike,
 		},
 	})
 }
@@ -173,6 +173,17 @@ func await(ts *testscript.TestScript, _ bool, args []string) {
 		if !written() {
 			ts.Fatalf("nothing was ever written to %s", file)
 		}
+	}
+}
+
+// alike FOLDER OTHER holds two hunts against each other: they found the same, to the byte but for their names.
+func alike(ts *testscript.TestScript, _ bool, args []string) {
+	var found [2]string
+	for i, folder := range args {
+		found[i] = strings.ReplaceAll(ts.ReadFile(filepath.Join(folder, "hunt.json")), `"`+folder+`/`, `"`)
+	}
+	if found[0] != found[1] {
+		ts.Fatalf("%s and %s differ:\n%s\n%s", args[0], args[1], found[0], found[1])
 	}
 }
 

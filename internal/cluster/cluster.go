@@ -52,6 +52,7 @@ const (
 	keptFor     = 14 * 24 * time.Hour // results, builds and runs of campaigns
 	goneAfter   = 8 * time.Second     // without a sign of life
 	patience    = 10 * time.Second    // for one answer of the broker
+	firstTry    = 3 * time.Second     // for a broker that does not listen yet
 	reconnect   = 500 * time.Millisecond
 	mostMessage = 4 << 20 // bytes
 )
@@ -84,7 +85,11 @@ func Dial(ctx context.Context, a Address, as string) (*Link, error) {
 	if err != nil {
 		return nil, err
 	}
-	l.conn, err = nats.Connect(a.URL, options...)
+	for began := time.Now(); ; pause(ctx, reconnect) { // the broker may be starting just now
+		if l.conn, err = nats.Connect(a.URL, options...); err == nil || ctx.Err() != nil || time.Since(began) > firstTry || !errors.Is(err, nats.ErrNoServers) {
+			break
+		}
+	}
 	if err != nil {
 		return nil, fmt.Errorf("%w at %s: %w; zwheel hub starts one", ErrUnreachable, a.URL, err)
 	}

@@ -20,6 +20,7 @@ import (
 	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/cluster/pack"
 	"zitherwheel/internal/plan"
+	"zitherwheel/internal/run"
 )
 
 // Asked says what a crew is asked for.
@@ -30,6 +31,8 @@ type Asked struct {
 	Plan     string       // the sum of all that decides what is played
 	Resume   bool         // go on with the campaign of that name
 	Tell     func(string) // hears what goes on; may be nil
+
+	Mark func(planYAML []byte) string // makes the mark of run folders that come back, see match.Options; may be nil
 }
 
 // Crew has the matches of one campaign played by workers. It is a [played.Crew].
@@ -232,6 +235,7 @@ func (c *Crew) Summary() Campaign {
 	defer c.lock.Unlock()
 	is := c.is
 	is.By = maps.Clone(is.By)
+	is.Rate = float64(c.now) / time.Since(c.since).Seconds()
 	return is
 }
 
@@ -283,7 +287,27 @@ func (c *Crew) Record(ctx context.Context, p *plan.Plan, folder string) (played.
 	if err != nil {
 		return played.Match{}, fmt.Errorf("the run folder of seed %d is not there: %w", p.Seed, err)
 	}
-	return r.Match, pack.Extract(bytes.NewReader(archive), folder, pack.Usual)
+	if err := pack.Extract(bytes.NewReader(archive), folder, pack.Usual); err != nil {
+		return played.Match{}, fmt.Errorf("the run folder of seed %d: %w", p.Seed, err)
+	}
+	return r.Match, c.adopt(p, folder)
+}
+
+// adopt makes a run folder that came back one of this machine: its build is here.
+func (c *Crew) adopt(p *plan.Plan, folder string) error {
+	drawn, _, err := p.Drawn()
+	if err != nil {
+		return err
+	}
+	text, err := drawn.SeenFrom(folder).YAML()
+	if err != nil {
+		return err
+	}
+	mark := ""
+	if c.asked.Mark != nil && p.ByPrograms() {
+		mark = c.asked.Mark(text)
+	}
+	return run.Adopt(folder, text, mark)
 }
 
 // ask has a match played, and waits for what came of it.
@@ -701,7 +725,6 @@ func (c *Crew) stand(ctx context.Context) {
 		}
 		c.lock.Lock()
 		c.is.Alarms = alarms
-		c.is.Rate = float64(c.now) / time.Since(c.since).Seconds()
 		c.lock.Unlock()
 		c.write(ctx)
 		pause(ctx, time.Second)
@@ -737,10 +760,9 @@ func (c *Crew) obey(ctx context.Context) {
 }
 
 func (c *Crew) write(ctx context.Context) {
-	c.lock.Lock()
-	c.is.Seen = time.Now()
-	text, err := json.Marshal(c.is)
-	c.lock.Unlock()
+	is := c.Summary()
+	is.Seen = time.Now()
+	text, err := json.Marshal(is)
 	if err != nil {
 		return
 	}

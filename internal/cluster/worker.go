@@ -42,7 +42,7 @@ type Worker struct {
 
 	link     *Link
 	slots    *semaphore.Weighted
-	fetching sync.Mutex // of plans and builds, each once
+	fetching sync.Mutex            // of plans and builds, each once
 	plans    map[string]*plan.Plan // by the sums of the plan and of its build
 
 	lock    sync.Mutex

@@ -130,6 +130,18 @@ func (f *Folder) Mark(mark string) error { return f.write(markName, []byte(mark+
 
 const markName = "recorded-by"
 
+// Adopt gives a folder that was recorded on another machine the plan as it reads here, and the mark of this user.
+func Adopt(path string, planYAML []byte, mark string) error {
+	f := &Folder{path: path}
+	if err := f.write("plan.yaml", planYAML); err != nil {
+		return err
+	}
+	if mark == "" {
+		return os.RemoveAll(filepath.Join(path, markName))
+	}
+	return f.Mark(mark)
+}
+
 // Path is where the folder is.
 func (f *Folder) Path() string { return f.path }
 
