@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"maps"
 	"os"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -51,13 +52,13 @@ type Crew struct {
 	queue   []*asking            // not handed out yet
 	out     map[string]bool      // keys that are with workers
 	order   State
-	there   []Standing
+	workers []Standing
 	strikes map[string]map[string]bool // by worker: keys that failed on it and on no other
 	took    time.Duration              // of a match, on average
 	want    *asking                    // what was asked for last: which workers fit
 	heard   time.Time                  // when the last result came, or something was asked for while nothing else was
 	wake    chan struct{}
-	sums    map[string]string // of plans that are there
+	there   [16]there // plans that the broker has
 	packed  map[string]pack.Content
 	told    map[string]bool
 	since   time.Time
@@ -100,7 +101,7 @@ const (
 // Crew begins a campaign, or goes on with one. It is to be closed.
 func (l *Link) Crew(ctx context.Context, asked Asked) (*Crew, error) {
 	c := &Crew{link: l, asked: asked, stored: map[string]bool{}, waiting: map[string][]*asking{}, out: map[string]bool{}, strikes: map[string]map[string]bool{},
-		want: &asking{class: Class{own(), Any}, slots: 1}, wake: make(chan struct{}, 1), sums: map[string]string{}, packed: map[string]pack.Content{}, told: map[string]bool{}, since: time.Now(), order: Running}
+		want: &asking{class: Class{own(), Any}, slots: 1}, wake: make(chan struct{}, 1), packed: map[string]pack.Content{}, told: map[string]bool{}, since: time.Now(), order: Running}
 	if !ValidName(asked.Campaign) {
 		return nil, fmt.Errorf("%w: a campaign cannot be called %q: letters, digits and - only", ErrOther, asked.Campaign)
 	}
@@ -248,7 +249,7 @@ func (c *Crew) AtOnce(bool) int {
 
 // room is how many matches the workers that are there can play at once.
 func (c *Crew) room() (n int) {
-	for _, s := range c.there {
+	for _, s := range c.workers {
 		if !s.Leaving && s.Fits(c.want.class) && !slices.Contains(c.is.Aside, s.Name) {
 			n += s.Slots / c.want.slots
 		}
@@ -405,17 +406,17 @@ func (c *Crew) asking(ctx context.Context, p *plan.Plan, record bool) (*asking, 
 		a.build = &content
 		one.Build.Folder = "" // it is another one there
 	}
+	c.lock.Lock()
+	a.plan = c.sumOf(&one)
+	c.lock.Unlock()
+	if a.plan != "" {
+		return a, nil
+	}
 	text, err := one.YAML()
 	if err != nil {
 		return nil, err
 	}
 	a.plan = sumOf(text)
-	c.lock.Lock()
-	_, there := c.sums[a.plan]
-	c.lock.Unlock()
-	if there {
-		return a, nil
-	}
 	if len(text) > mostMessage-4096 {
 		return nil, fmt.Errorf("the plan is too long to be handed on: %s", size(int64(len(text))))
 	}
@@ -427,9 +428,27 @@ func (c *Crew) asking(ctx context.Context, p *plan.Plan, record bool) (*asking, 
 		return nil, full(err)
 	}
 	c.lock.Lock()
-	c.sums[a.plan] = a.plan
-	c.lock.Unlock()
+	defer c.lock.Unlock()
+	copy(c.there[1:], c.there[:])
+	c.there[0] = there{&one, a.plan}
 	return a, nil
+}
+
+// there is a plan that the broker has, and its sum.
+type there struct {
+	plan *plan.Plan
+	sum  string
+}
+
+// sumOf is the sum of a plan that the broker has, if it was asked for lately. To write a plan out takes a hundred times as
+// long: plans that differ in their seeds alone share all that they point to. The caller holds the lock.
+func (c *Crew) sumOf(p *plan.Plan) string {
+	for _, t := range c.there {
+		if t.plan != nil && reflect.DeepEqual(t.plan, p) {
+			return t.sum
+		}
+	}
+	return ""
 }
 
 // full says it plainly if the broker has no room.
@@ -662,7 +681,7 @@ func (c *Crew) take(m jetstream.Msg) {
 
 // others reports whether a worker other than that one could play it. The caller holds the lock.
 func (c *Crew) others(a *asking, by string) bool {
-	return slices.ContainsFunc(c.there, func(s Standing) bool {
+	return slices.ContainsFunc(c.workers, func(s Standing) bool {
 		return s.Name != by && !s.Leaving && s.Fits(a.class) && s.Slots >= a.slots && !slices.Contains(c.is.Aside, s.Name)
 	})
 }
@@ -705,10 +724,10 @@ func (c *Crew) stand(ctx context.Context) {
 	for ctx.Err() == nil {
 		if all, err := c.link.Workers(ctx); err == nil {
 			c.lock.Lock()
-			c.there = c.there[:0]
+			c.workers = c.workers[:0]
 			for _, s := range all {
 				if s.Version == own() {
-					c.there = append(c.there, s)
+					c.workers = append(c.workers, s)
 				} else {
 					c.tellOnce("worker %s is of another version, %s, and this is %s: it gets nothing", s.Name, s.Version, own())
 				}
