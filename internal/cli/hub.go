@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"zitherwheel/internal/cluster"
 	"zitherwheel/internal/cluster/hub"
 	"zitherwheel/internal/output/report"
 )
@@ -58,6 +59,7 @@ Exits with 0 when it is told to end, 3 if it cannot start.`,
 	c.Flags().StringVar(&o.Listen, "listen", "127.0.0.1:4222", "where it listens: HOST:PORT")
 	c.PersistentFlags().StringVar(&o.Folder, "folder", "hub", "folder for its data and its keys")
 	c.Flags().Int64Var(&disk, "disk-mb", 0, "most that its data may take (default three quarters of what is free)")
+	c.Flags().DurationVar(&o.Keep, "keep", cluster.KeptFor, "how long it keeps what campaigns leave")
 	c.AddCommand(hubInitCommand(&o))
 	return c
 }

@@ -47,12 +47,14 @@ const (
 	alarmSubject  = "zw.alarm."  // campaign
 )
 
+// KeptFor is how long results, plans, builds and runs of campaigns are kept, unless a hub is told otherwise.
+const KeptFor = 14 * 24 * time.Hour
+
 const (
-	ackWait     = 20 * time.Second    // after which work whose worker is silent goes to another
-	keptFor     = 14 * 24 * time.Hour // results, builds and runs of campaigns
-	goneAfter   = 8 * time.Second     // without a sign of life
-	patience    = 10 * time.Second    // for one answer of the broker
-	firstTry    = 3 * time.Second     // for a broker that does not listen yet
+	ackWait     = 10 * time.Second // after which work whose worker is silent goes to another
+	goneAfter   = 8 * time.Second  // without a sign of life
+	patience    = 10 * time.Second // for one answer of the broker
+	firstTry    = 3 * time.Second  // for a broker that does not listen yet
 	reconnect   = 500 * time.Millisecond
 	mostMessage = 4 << 20 // bytes
 )
@@ -97,7 +99,7 @@ func Dial(ctx context.Context, a Address, as string) (*Link, error) {
 		l.Close()
 		return nil, err
 	}
-	if err := Prepare(ctx, l.js); err != nil {
+	if err := Prepare(ctx, l.js, KeptFor, false); err != nil {
 		l.Close()
 		return nil, fmt.Errorf("%w: %s: %w", ErrUnusable, a.URL, err)
 	}
@@ -165,8 +167,9 @@ func Local(address string) bool {
 	return ip != nil && ip.IsLoopback()
 }
 
-// Prepare makes what the broker keeps, where it is not there yet.
-func Prepare(ctx context.Context, js jetstream.JetStream) error {
+// Prepare makes what the broker keeps, where it is not there yet: results, plans, builds and runs for so long. What is
+// there is left as it is unless the broker is one's own.
+func Prepare(ctx context.Context, js jetstream.JetStream, keep time.Duration, own bool) error {
 	if _, err := js.AccountInfo(ctx); err != nil {
 		if errors.Is(err, jetstream.ErrJetStreamNotEnabled) || errors.Is(err, jetstream.ErrJetStreamNotEnabledForAccount) || errors.Is(err, nats.ErrNoResponders) {
 			return errors.New("it keeps nothing: JetStream is not enabled there")
@@ -176,36 +179,51 @@ func Prepare(ctx context.Context, js jetstream.JetStream) error {
 	for _, c := range []jetstream.StreamConfig{
 		{Name: workStream, Subjects: []string{workSubject + ">"}, Retention: jetstream.WorkQueuePolicy, Discard: jetstream.DiscardNew, MaxMsgSize: mostMessage},
 		{Name: resultStream, Subjects: []string{resultSubject + ">"}, MaxMsgsPerSubject: 1, Discard: jetstream.DiscardNew, DiscardNewPerSubject: true,
-			MaxAge: keptFor, Duplicates: time.Minute, AllowDirect: true, MaxMsgSize: mostMessage},
-		{Name: alarmStream, Subjects: []string{alarmSubject + ">"}, MaxAge: keptFor, MaxMsgs: 10_000},
+			MaxAge: keep, Duplicates: time.Minute, AllowDirect: true, MaxMsgSize: mostMessage},
+		{Name: alarmStream, Subjects: []string{alarmSubject + ">"}, MaxAge: keep, MaxMsgs: 10_000},
 	} {
-		if _, err := js.Stream(ctx, c.Name); errors.Is(err, jetstream.ErrStreamNotFound) {
-			if _, err := js.CreateStream(ctx, c); err != nil && !errors.Is(err, jetstream.ErrStreamNameAlreadyInUse) {
-				return fmt.Errorf("the stream %s cannot be made: %w", c.Name, err)
+		_, err := js.Stream(ctx, c.Name)
+		switch {
+		case own:
+			_, err = js.CreateOrUpdateStream(ctx, c)
+		case errors.Is(err, jetstream.ErrStreamNotFound):
+			if _, err = js.CreateStream(ctx, c); errors.Is(err, jetstream.ErrStreamNameAlreadyInUse) {
+				err = nil
 			}
-		} else if err != nil {
+		}
+		if err != nil {
 			return fmt.Errorf("the stream %s: %w", c.Name, err)
 		}
 	}
 	for _, c := range []jetstream.KeyValueConfig{
 		{Bucket: campaigns, History: 1},
 		{Bucket: workers, History: 1, TTL: time.Minute},
-		{Bucket: plans, History: 1, TTL: keptFor, MaxValueSize: mostMessage},
+		{Bucket: plans, History: 1, TTL: keep, MaxValueSize: mostMessage},
 	} {
-		if _, err := js.KeyValue(ctx, c.Bucket); errors.Is(err, jetstream.ErrBucketNotFound) {
-			if _, err := js.CreateKeyValue(ctx, c); err != nil && !errors.Is(err, jetstream.ErrBucketExists) {
-				return fmt.Errorf("the bucket %s cannot be made: %w", c.Bucket, err)
+		_, err := js.KeyValue(ctx, c.Bucket)
+		switch {
+		case own:
+			_, err = js.CreateOrUpdateKeyValue(ctx, c)
+		case errors.Is(err, jetstream.ErrBucketNotFound):
+			if _, err = js.CreateKeyValue(ctx, c); errors.Is(err, jetstream.ErrBucketExists) {
+				err = nil
 			}
-		} else if err != nil {
+		}
+		if err != nil {
 			return fmt.Errorf("the bucket %s: %w", c.Bucket, err)
 		}
 	}
-	for _, c := range []jetstream.ObjectStoreConfig{{Bucket: builds, TTL: keptFor}, {Bucket: runs, TTL: keptFor}} {
-		if _, err := js.ObjectStore(ctx, c.Bucket); errors.Is(err, jetstream.ErrBucketNotFound) {
-			if _, err := js.CreateObjectStore(ctx, c); err != nil && !errors.Is(err, jetstream.ErrBucketExists) {
-				return fmt.Errorf("the store %s cannot be made: %w", c.Bucket, err)
+	for _, c := range []jetstream.ObjectStoreConfig{{Bucket: builds, TTL: keep}, {Bucket: runs, TTL: keep}} {
+		_, err := js.ObjectStore(ctx, c.Bucket)
+		switch {
+		case own:
+			_, err = js.CreateOrUpdateObjectStore(ctx, c)
+		case errors.Is(err, jetstream.ErrBucketNotFound):
+			if _, err = js.CreateObjectStore(ctx, c); errors.Is(err, jetstream.ErrBucketExists) {
+				err = nil
 			}
-		} else if err != nil {
+		}
+		if err != nil {
 			return fmt.Errorf("the store %s: %w", c.Bucket, err)
 		}
 	}

@@ -454,7 +454,7 @@ func (c *Crew) sumOf(p *plan.Plan) string {
 // full says it plainly if the broker has no room.
 func full(err error) error {
 	if isFull(err) {
-		return fmt.Errorf("the broker has no room left; finished campaigns keep theirs for %d days: %w", int(keptFor.Hours()/24), err)
+		return fmt.Errorf("the broker has no room left; give it more (zwheel hub --disk-mb), or have it keep campaigns for less time (--keep): %w", err)
 	}
 	return err
 }

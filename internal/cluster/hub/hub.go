@@ -5,6 +5,7 @@
 package hub
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -28,6 +29,8 @@ type Options struct {
 	Listen string // HOST:PORT; port 0 takes a free one
 	Folder string
 	Disk   int64 // bytes that its data may take; 0 is three quarters of what is free
+
+	Keep time.Duration // what campaigns leave is kept for so long; 0 is cluster.KeptFor
 }
 
 // Hub is a broker that runs.
@@ -89,7 +92,7 @@ func Start(ctx context.Context, o Options) (*Hub, error) {
 		h.Stop()
 		return nil, fmt.Errorf("%w on %s within 20 s", ErrStart, o.Listen)
 	}
-	if err := h.prepare(ctx, keys != nil, inside); err != nil {
+	if err := h.prepare(ctx, cmp.Or(o.Keep, cluster.KeptFor), keys != nil, inside); err != nil {
 		h.Stop()
 		return nil, fmt.Errorf("%w: %w", ErrStart, err)
 	}
@@ -126,7 +129,7 @@ func (h *Hub) lock(settings *server.Options, folder string, keys *keys, inside n
 }
 
 // prepare makes what campaigns need, with the rights of the hub itself.
-func (h *Hub) prepare(ctx context.Context, locked bool, inside nkeys.KeyPair) error {
+func (h *Hub) prepare(ctx context.Context, keep time.Duration, locked bool, inside nkeys.KeyPair) error {
 	options := []nats.Option{nats.InProcessServer(h.server)}
 	if locked {
 		public, err := inside.PublicKey()
@@ -144,7 +147,7 @@ func (h *Hub) prepare(ctx context.Context, locked bool, inside nkeys.KeyPair) er
 	if err != nil {
 		return err
 	}
-	return cluster.Prepare(ctx, js)
+	return cluster.Prepare(ctx, js, keep, true)
 }
 
 // URL is where workers and askers reach it.
