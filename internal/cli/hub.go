@@ -41,7 +41,7 @@ Exits with 0 when it is told to end, 3 if it cannot start.`,
 			}
 			defer h.Stop()
 			fmt.Fprintf(c.OutOrStdout(), "Hub: %s, its data in %s\n", h.URL(), o.Folder)
-			fmt.Fprintf(c.OutOrStdout(), "Now: zwheel worker --join %s, and zwheel hunt PLAN --times 1000 --on %s\n", h.URL(), h.URL())
+			fmt.Fprintf(c.OutOrStdout(), "Now: zwheel worker --join %s\n     zwheel hunt PLAN --times 1000 --on %s\n", h.URL(), h.URL())
 			last := hub.Standing{}
 			for every := time.NewTicker(10 * time.Second); ; {
 				select {
