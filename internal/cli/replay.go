@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -12,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zitherwheel/internal/atomicfile"
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/campaign/replay"
 	"zitherwheel/internal/output/report"
 	"zitherwheel/internal/plan"
@@ -121,7 +123,14 @@ recorded.`,
 				return err
 			}
 			began := time.Now()
-			w, err := recording.Why(c.Context(), &lab.Lab, finding)
+			ctx, err := lab.begin(c, recording.Plan)
+			if err != nil {
+				return err
+			}
+			w, err := recording.Why(ctx, &lab.Lab, finding)
+			if err := lab.away.finish(c, err == nil); err != nil {
+				return err
+			}
 			if err != nil {
 				return replayError(c, err, w.Replays)
 			}
@@ -142,12 +151,23 @@ recorded.`,
 type labOptions struct {
 	replay.Lab
 	trusts bool
+	away   elsewhere
 }
 
 func labFlags(c *cobra.Command, lab *labOptions) {
 	trustFlag(c, &lab.trusts)
+	lab.away.flags(c)
 	c.Flags().IntVar(&lab.Each, "each", 12, "on the wall clock: matches of one variant at most; the rarer the finding shows, the more it takes")
 	c.Flags().IntVar(&lab.Workers, "at-once", 0, "matches to play at once (default one per core, two on the wall clock)")
+}
+
+// begin says where variants are played: here, or by workers.
+func (lab *labOptions) begin(c *cobra.Command, p *plan.Plan) (context.Context, error) {
+	crew, ctx, err := lab.away.begin(c, played.Here{Workers: lab.Workers, Wall: lab.Wall}, p, false, time.Now())
+	if err == nil && lab.away.crew != nil {
+		lab.Crew = crew
+	}
+	return ctx, err
 }
 
 func preparedLab(c *cobra.Command, lab *labOptions) error {
@@ -247,7 +267,14 @@ often it shows the finding is said.`,
 				return usage("%s exists already and is left as it is; name another file with --out", out)
 			}
 			began := time.Now()
-			s, err := recording.Shrink(c.Context(), &lab.Lab, finding, most)
+			ctx, err := lab.begin(c, recording.Plan)
+			if err != nil {
+				return err
+			}
+			s, err := recording.Shrink(ctx, &lab.Lab, finding, most)
+			if err := lab.away.finish(c, err == nil); err != nil {
+				return err
+			}
 			if err != nil {
 				return replayError(c, err, lab.Replays())
 			}

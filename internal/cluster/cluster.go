@@ -22,6 +22,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/nats-io/nats.go"
@@ -72,6 +73,19 @@ type Link struct {
 	js      jetstream.JetStream
 	signer  nkeys.KeyPair // of the key, to sign what is asked for; nil without one
 	address Address
+	buckets sync.Map // by name: each asks the broker once, which takes longer than a message
+}
+
+// bucket is one of the broker's key-value stores.
+func (l *Link) bucket(ctx context.Context, name string) (jetstream.KeyValue, error) {
+	if kv, ok := l.buckets.Load(name); ok {
+		return kv.(jetstream.KeyValue), nil
+	}
+	kv, err := l.js.KeyValue(ctx, name)
+	if err == nil {
+		l.buckets.Store(name, kv)
+	}
+	return kv, err
 }
 
 // The errors of a broker that cannot be used.

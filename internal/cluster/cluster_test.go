@@ -16,10 +16,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zitherwheel/internal/bot"
 	"zitherwheel/internal/campaign"
 	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/cluster"
 	"zitherwheel/internal/cluster/hub"
+	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/plan"
 
 	_ "zitherwheel/internal/demo/hillfold"
@@ -35,6 +37,11 @@ func (f fake) Play(ctx context.Context, p *plan.Plan) (played.Match, error) {
 		m.Seed = p.Seed
 	}
 	return m, errors.Join(err, ctx.Err())
+}
+
+func (f fake) Try(ctx context.Context, v played.Variant, nth int) ([]played.Shown, error) {
+	_, err := f.Play(ctx, v.Plan)
+	return []played.Shown{{Signature: fmt.Sprintf("%d of %d moments until %v, %d given up, %d down", nth, len(v.Script["fern"]), v.Until, len(v.Plan.Links[0].Up.Given), len(v.Plan.Links[0].Down.Given)), Began: v.Script["fern"][1].At}}, err
 }
 
 func (f fake) Record(ctx context.Context, p *plan.Plan, folder string) (played.Match, error) {
@@ -433,6 +440,29 @@ func TestWhatIsNoBrokerIsTold(t *testing.T) {
 	for address, local := range map[string]bool{"nats://127.0.0.1:4222": true, "nats://localhost:1": true, "tls://[::1]:4222": true, "127.0.0.1:7": true, "0.0.0.0:4222": false, "nats://build-7.example:4222": false, ":4222": false} {
 		assert.Equal(t, local, cluster.Local(address), address)
 	}
+}
+
+// A variant travels with all that is otherwise in it, each time that it is played.
+func TestVariantsTravel(t *testing.T) {
+	h := newHouse(t)
+	var plays atomic.Int64
+	h.worker("w1", fake(func(p *plan.Plan) (played.Match, error) { plays.Add(1); return inSync(p) }))
+	c := h.crew(cluster.Asked{Campaign: "variants"})
+	defer c.Close(h.ctx, true)
+	p := parse(t, "title: v\nduration: 5s\nlinks: {bad: {loss: 4%}}\nbots: [{name: fern, link: bad}]\n")
+	p.Links[0].Down.Given = make([]link.Given, 5000)
+	v := played.Variant{Plan: p, Until: 3 * time.Second, Script: map[string][]bot.Moment{"fern": {{Action: bot.Action{Join: true}}, {At: 1234567, Action: bot.Action{Turn: 0.1, Held: []string{"run"}}}}}}
+	for nth, times := range []int{2, 1} {
+		for range times {
+			shown, err := c.Try(h.ctx, v, nth)
+			require.NoError(t, err)
+			require.Len(t, shown, 1)
+			assert.Equal(t, fmt.Sprintf("%d of 2 moments until 3s, 0 given up, 5000 down", nth), shown[0].Signature)
+			assert.EqualValues(t, 1234567, shown[0].Began)
+		}
+	}
+	assert.EqualValues(t, 2, plays.Load(), "the same one is played once")
+	assert.Len(t, p.Links[0].Down.Given, 5000, "what was asked for is left as it was")
 }
 
 func TestAResultIsWhatItWas(t *testing.T) {

@@ -65,22 +65,17 @@ type Crew struct {
 	now     int // matches since then
 }
 
-// asking is a match that somebody waits for.
+// asking is a match that somebody waits for: a batch of its seed alone.
 type asking struct {
+	batch
 	class    Class
-	plan     string
-	seed     uint64
-	record   bool
-	try      int
-	not      []string
-	slots    int
-	build    *pack.Content
 	first    *Result // of the first try, which failed
 	firstBy  string
 	answered chan *Result
 }
 
-func (a *asking) key() string { return keyOf(a.plan, a.seed, a.record, a.try) }
+func (a *asking) seed() uint64 { return a.Seeds[0] }
+func (a *asking) key() string  { return a.batch.key(a.seed()) }
 
 // The errors of a campaign that cannot be begun.
 var (
@@ -101,7 +96,7 @@ const (
 // Crew begins a campaign, or goes on with one. It is to be closed.
 func (l *Link) Crew(ctx context.Context, asked Asked) (*Crew, error) {
 	c := &Crew{link: l, asked: asked, stored: map[string]bool{}, waiting: map[string][]*asking{}, out: map[string]bool{}, strikes: map[string]map[string]bool{},
-		want: &asking{class: Class{own(), Any}, slots: 1}, wake: make(chan struct{}, 1), packed: map[string]pack.Content{}, told: map[string]bool{}, since: time.Now(), order: Running}
+		want: &asking{class: Class{own(), Any}, batch: batch{Slots: 1}}, wake: make(chan struct{}, 1), packed: map[string]pack.Content{}, told: map[string]bool{}, since: time.Now(), order: Running}
 	if !ValidName(asked.Campaign) {
 		return nil, fmt.Errorf("%w: a campaign cannot be called %q: letters, digits and - only", ErrOther, asked.Campaign)
 	}
@@ -124,7 +119,7 @@ func (l *Link) Crew(ctx context.Context, asked Asked) (*Crew, error) {
 
 // claim makes the record of the campaign, or takes it over from one that is no longer there.
 func (c *Crew) claim(ctx context.Context) error {
-	kv, err := c.link.js.KeyValue(ctx, campaigns)
+	kv, err := c.link.bucket(ctx, campaigns)
 	if err != nil {
 		return err
 	}
@@ -214,7 +209,7 @@ func (c *Crew) Close(ctx context.Context, done bool) {
 	ctx, stop := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
 	defer stop()
 	if !begun { // nothing was asked for, so there is nothing to go on with
-		if kv, err := c.link.js.KeyValue(ctx, campaigns); err == nil {
+		if kv, err := c.link.bucket(ctx, campaigns); err == nil {
 			kv.Purge(ctx, stateKey+c.asked.Campaign)
 		}
 		return
@@ -240,10 +235,13 @@ func (c *Crew) Summary() Campaign {
 	return is
 }
 
-// AtOnce is how many matches may be asked for at once: two batches for every slot.
+// AtOnce is how many matches may be asked for at once: two batches for every slot; of variants one.
 func (c *Crew) AtOnce(bool) int {
 	c.lock.Lock()
 	defer c.lock.Unlock()
+	if c.want.Variant != "" { // what comes of one decides which is asked for next, so none is asked for in vain
+		return max(1, c.room())
+	}
 	return min(mostAtOnce, max(2, 2*c.room()*c.seedsAtOnce()))
 }
 
@@ -251,7 +249,7 @@ func (c *Crew) AtOnce(bool) int {
 func (c *Crew) room() (n int) {
 	for _, s := range c.workers {
 		if !s.Leaving && s.Fits(c.want.class) && !slices.Contains(c.is.Aside, s.Name) {
-			n += s.Slots / c.want.slots
+			n += s.Slots / c.want.Slots
 		}
 	}
 	return n
@@ -267,7 +265,7 @@ func (c *Crew) seedsAtOnce() int {
 
 // Play has a match played.
 func (c *Crew) Play(ctx context.Context, p *plan.Plan) (played.Match, error) {
-	r, err := c.ask(ctx, p, false)
+	r, err := c.ask(ctx, p, batch{})
 	if err != nil {
 		return played.Match{}, err
 	}
@@ -276,7 +274,7 @@ func (c *Crew) Play(ctx context.Context, p *plan.Plan) (played.Match, error) {
 
 // Record has a match played, and fetches its run folder.
 func (c *Crew) Record(ctx context.Context, p *plan.Plan, folder string) (played.Match, error) {
-	r, err := c.ask(ctx, p, true)
+	r, err := c.ask(ctx, p, batch{Record: true})
 	if err != nil {
 		return played.Match{}, err
 	}
@@ -311,9 +309,26 @@ func (c *Crew) adopt(p *plan.Plan, folder string) error {
 	return run.Adopt(folder, text, mark)
 }
 
-// ask has a match played, and waits for what came of it.
-func (c *Crew) ask(ctx context.Context, p *plan.Plan, record bool) (*Result, error) {
-	a, err := c.asking(ctx, p, record)
+// Try has a variant played.
+func (c *Crew) Try(ctx context.Context, v played.Variant, nth int) ([]played.Shown, error) {
+	plain, text, err := apart(v)
+	if err != nil {
+		return nil, err
+	}
+	sum := sumOf(text)
+	if err := c.deposit(ctx, sum, text); err != nil {
+		return nil, err
+	}
+	r, err := c.ask(ctx, plain, batch{Variant: sum, Nth: nth})
+	if err != nil {
+		return nil, err
+	}
+	return r.Shown, nil
+}
+
+// ask has a match played, and waits for what came of it. What is wanted of it beside its result is in b.
+func (c *Crew) ask(ctx context.Context, p *plan.Plan, b batch) (*Result, error) {
+	a, err := c.asking(ctx, p, b)
 	if err != nil {
 		return nil, err
 	}
@@ -349,14 +364,14 @@ func (c *Crew) fetch(ctx context.Context, a *asking) (*Result, error) {
 	for {
 		m, err := s.GetLastMsgForSubject(ctx, resultSubject+c.asked.Campaign+"."+a.key())
 		if err != nil {
-			return nil, fmt.Errorf("the result of seed %d is not there: %w", a.seed, err)
+			return nil, fmt.Errorf("the result of seed %d is not there: %w", a.seed(), err)
 		}
 		r := &Result{}
 		if err := json.Unmarshal(m.Data, r); err != nil {
 			return nil, err
 		}
 		second := *a
-		second.try++
+		second.Try++
 		c.lock.Lock()
 		again := c.stored[second.key()]
 		if !again || r.well() {
@@ -385,13 +400,14 @@ func (c *Crew) wakeUp() {
 }
 
 // asking makes sure that the broker has the plan and its build.
-func (c *Crew) asking(ctx context.Context, p *plan.Plan, record bool) (*asking, error) {
-	a := &asking{seed: p.Seed, record: record, slots: 1, answered: make(chan *Result, 1), class: Class{own(), Any}}
+func (c *Crew) asking(ctx context.Context, p *plan.Plan, b batch) (*asking, error) {
+	a := &asking{batch: b, answered: make(chan *Result, 1), class: Class{own(), Any}}
+	a.Campaign, a.Seeds, a.Slots, a.Again = c.asked.Campaign, []uint64{p.Seed}, 1, c.asked.Resume
 	if p.ByPrograms() {
 		a.class.Needs = p.Needs()
 	}
 	if p.Clock == plan.Wall {
-		a.slots = len(p.Bots)
+		a.Slots = len(p.Bots)
 	}
 	if p.Build.Attach != "" {
 		return nil, fmt.Errorf("%w: a server that runs already (attach:) runs on one machine alone", ErrNobody)
@@ -403,35 +419,43 @@ func (c *Crew) asking(ctx context.Context, p *plan.Plan, record bool) (*asking, 
 		if err != nil {
 			return nil, err
 		}
-		a.build = &content
+		a.Build = &content
 		one.Build.Folder = "" // it is another one there
 	}
 	c.lock.Lock()
-	a.plan = c.sumOf(&one)
+	a.Plan = c.sumOf(&one)
 	c.lock.Unlock()
-	if a.plan != "" {
+	if a.Plan != "" {
 		return a, nil
 	}
 	text, err := one.YAML()
 	if err != nil {
 		return nil, err
 	}
-	a.plan = sumOf(text)
-	if len(text) > mostMessage-4096 {
-		return nil, fmt.Errorf("the plan is too long to be handed on: %s", size(int64(len(text))))
-	}
-	kv, err := c.link.js.KeyValue(ctx, plans)
-	if err != nil {
+	a.Plan = sumOf(text)
+	if err := c.deposit(ctx, a.Plan, text); err != nil {
 		return nil, err
-	}
-	if _, err := kv.Put(ctx, a.plan, text); err != nil {
-		return nil, full(err)
 	}
 	c.lock.Lock()
 	defer c.lock.Unlock()
 	copy(c.there[1:], c.there[:])
-	c.there[0] = there{&one, a.plan}
+	c.there[0] = there{&one, a.Plan}
 	return a, nil
+}
+
+// deposit stores a plan, or what a variant is, under its sum.
+func (c *Crew) deposit(ctx context.Context, sum string, text []byte) error {
+	if len(text) > mostMessage-4096 {
+		return fmt.Errorf("the plan is too long to be handed on: %s", size(int64(len(text))))
+	}
+	kv, err := c.link.bucket(ctx, plans)
+	if err != nil {
+		return err
+	}
+	if _, err := kv.Put(ctx, sum, text); err != nil {
+		return full(err)
+	}
+	return nil
 }
 
 // there is a plan that the broker has, and its sum.
@@ -540,16 +564,17 @@ func (c *Crew) next() (list []*asking, b *batch) {
 			rest = append(rest, c.queue[i:]...)
 			break
 		}
-		if a == first || !a.record && !first.record && a.plan == first.plan && a.class == first.class && a.try == first.try && slices.Equal(a.not, first.not) {
+		if a == first || a.class == first.class && a.like(&first.batch) {
 			list = append(list, a)
 		} else {
 			rest = append(rest, a)
 		}
 	}
 	c.queue = rest
-	b = &batch{Campaign: c.asked.Campaign, Plan: first.plan, Try: first.try, Not: first.not, Record: first.record, Again: c.asked.Resume, Slots: first.slots, Build: first.build}
+	together := first.batch
+	b, together.Seeds = &together, nil
 	for _, a := range list {
-		b.Seeds = append(b.Seeds, a.seed)
+		b.Seeds = append(b.Seeds, a.seed())
 		c.out[a.key()] = true
 	}
 	return list, b
@@ -573,8 +598,8 @@ func (c *Crew) sayNobody(ctx context.Context) {
 			c.tellOnce("worker %s is of another version, %s, and this is %s: it gets nothing", s.Name, s.Version, want.class.Version)
 		case !s.Fits(want.class):
 			c.tellOnce("worker %s is %s, and the plan needs %s", s.Name, s.needs(), want.class.Needs)
-		case s.Slots < want.slots:
-			c.tellOnce("worker %s has %d slots, and a match on the wall clock with %d players takes %d", s.Name, s.Slots, want.slots, want.slots)
+		case s.Slots < want.Slots:
+			c.tellOnce("worker %s has %d slots, and a match on the wall clock with %d players takes %d", s.Name, s.Slots, want.Slots, want.Slots)
 		case s.Refused != "" && s.Busy == 0:
 			c.tellOnce("worker %s says: %s", s.Name, s.Refused)
 		}
@@ -658,16 +683,16 @@ func (c *Crew) take(m jetstream.Msg) {
 		return
 	}
 	first := asked[0]
-	if !r.well() && first.try == 0 && c.others(first, by) {
+	if !r.well() && first.Try == 0 && c.others(first, by) {
 		// It may be the worker: another one plays it too.
 		for _, a := range asked {
-			a.try, a.not, a.first, a.firstBy = 1, []string{by}, r, by
+			a.Try, a.Not, a.first, a.firstBy = 1, []string{by}, r, by
 		}
 		c.waiting[first.key()] = append(c.waiting[first.key()], asked...)
 		c.queue = append(c.queue, first)
 		return
 	}
-	if first.try > 0 {
+	if first.Try > 0 {
 		c.strike(first, r, by)
 		if !r.well() {
 			r = first.first // as it went first
@@ -682,7 +707,7 @@ func (c *Crew) take(m jetstream.Msg) {
 // others reports whether a worker other than that one could play it. The caller holds the lock.
 func (c *Crew) others(a *asking, by string) bool {
 	return slices.ContainsFunc(c.workers, func(s Standing) bool {
-		return s.Name != by && !s.Leaving && s.Fits(a.class) && s.Slots >= a.slots && !slices.Contains(c.is.Aside, s.Name)
+		return s.Name != by && !s.Leaving && s.Fits(a.class) && s.Slots >= a.Slots && !slices.Contains(c.is.Aside, s.Name)
 	})
 }
 
@@ -699,7 +724,7 @@ func (c *Crew) strike(a *asking, r *Result, by string) {
 	if why == "" {
 		why = a.first.Match.Why
 	}
-	c.tell("seed %d could not be played on %s (%s), and could on %s", a.seed, a.firstBy, why, by)
+	c.tell("seed %d could not be played on %s (%s), and could on %s", a.seed(), a.firstBy, why, by)
 	if len(c.strikes[a.firstBy]) == strikesOut && !slices.Contains(c.is.Aside, a.firstBy) {
 		c.is.Aside = append(c.is.Aside, a.firstBy)
 		c.tell("%s is put aside: %d matches failed there that could be played elsewhere", a.firstBy, strikesOut)
@@ -752,7 +777,7 @@ func (c *Crew) stand(ctx context.Context) {
 
 // obey does what the campaign was told from elsewhere.
 func (c *Crew) obey(ctx context.Context) {
-	kv, err := c.link.js.KeyValue(ctx, campaigns)
+	kv, err := c.link.bucket(ctx, campaigns)
 	if err != nil {
 		return
 	}
@@ -785,7 +810,7 @@ func (c *Crew) write(ctx context.Context) {
 	if err != nil {
 		return
 	}
-	kv, err := c.link.js.KeyValue(ctx, campaigns)
+	kv, err := c.link.bucket(ctx, campaigns)
 	if err != nil {
 		return
 	}

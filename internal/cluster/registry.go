@@ -95,7 +95,7 @@ func (l *Link) Order(ctx context.Context, name string, to State) error {
 	if _, err := l.Campaign(ctx, name); err != nil {
 		return err
 	}
-	kv, err := l.js.KeyValue(ctx, campaigns)
+	kv, err := l.bucket(ctx, campaigns)
 	if err != nil {
 		return err
 	}
@@ -105,7 +105,7 @@ func (l *Link) Order(ctx context.Context, name string, to State) error {
 
 // Campaign is what is known of one.
 func (l *Link) Campaign(ctx context.Context, name string) (c Campaign, err error) {
-	kv, err := l.js.KeyValue(ctx, campaigns)
+	kv, err := l.bucket(ctx, campaigns)
 	if err != nil {
 		return c, err
 	}
@@ -135,7 +135,7 @@ func (c *Campaign) gone() {
 
 // Campaigns are all that are known, the last begun first.
 func (l *Link) Campaigns(ctx context.Context) (list []Campaign, err error) {
-	err = each(ctx, l.js, campaigns, stateKey+"*", func(name string, _ []byte) error {
+	err = l.each(ctx, campaigns, stateKey+"*", func(name string, _ []byte) error {
 		c, err := l.Campaign(ctx, strings.TrimPrefix(name, stateKey))
 		if err == nil {
 			list = append(list, c)
@@ -148,7 +148,7 @@ func (l *Link) Campaigns(ctx context.Context) (list []Campaign, err error) {
 
 // Workers are all that have shown a sign of life lately, by name.
 func (l *Link) Workers(ctx context.Context) (list []Standing, err error) {
-	err = each(ctx, l.js, workers, "*", func(_ string, text []byte) error {
+	err = l.each(ctx, workers, "*", func(_ string, text []byte) error {
 		var s Standing
 		if err := json.Unmarshal(text, &s); err != nil {
 			return err
@@ -163,8 +163,8 @@ func (l *Link) Workers(ctx context.Context) (list []Standing, err error) {
 }
 
 // each calls f with every value of a bucket whose key fits.
-func each(ctx context.Context, js jetstream.JetStream, bucket, keys string, f func(key string, value []byte) error) error {
-	kv, err := js.KeyValue(ctx, bucket)
+func (l *Link) each(ctx context.Context, bucket, keys string, f func(key string, value []byte) error) error {
+	kv, err := l.bucket(ctx, bucket)
 	if err != nil {
 		return err
 	}

@@ -22,26 +22,34 @@ type batch struct {
 	Campaign string        `json:"campaign"`
 	Plan     string        `json:"plan"` // the sum of its text, which has no seed
 	Seeds    []uint64      `json:"seeds"`
-	Try      int           `json:"try,omitempty"`    // the second time, somebody else plays it
-	Not      []string      `json:"not,omitempty"`    // workers that are not to
-	Record   bool          `json:"record,omitempty"` // its run folder is wanted
-	Again    bool          `json:"again,omitempty"`  // some of it may have been played for a campaign that is resumed
-	Slots    int           `json:"slots"`            // that a match of it takes
+	Try      int           `json:"try,omitempty"`     // the second time, somebody else plays it
+	Not      []string      `json:"not,omitempty"`     // workers that are not to
+	Record   bool          `json:"record,omitempty"`  // its run folder is wanted
+	Again    bool          `json:"again,omitempty"`   // some of it may have been played for a campaign that is resumed
+	Variant  string        `json:"variant,omitempty"` // the sum of what is otherwise than the plan has it: what shows then is wanted
+	Nth      int           `json:"nth,omitempty"`     // of the same variant, on the wall clock
+	Slots    int           `json:"slots"`             // that a match of it takes
 	Build    *pack.Content `json:"build,omitempty"`
 }
 
 // key is what a match counts under, in its campaign.
-func (b *batch) key(seed uint64) string { return keyOf(b.Plan, seed, b.Record, b.Try) }
-
-func keyOf(plan string, seed uint64, record bool, try int) string {
-	key := plan[:16] + "-" + strconv.FormatUint(seed, 10)
-	if record {
+func (b *batch) key(seed uint64) string {
+	key := b.Plan[:16] + "-" + strconv.FormatUint(seed, 10)
+	if b.Record {
 		key += "-run"
 	}
-	if try > 0 {
-		key += "-try" + strconv.Itoa(try)
+	if b.Variant != "" {
+		key += "-" + b.Variant[:16] + "-" + strconv.Itoa(b.Nth)
+	}
+	if b.Try > 0 {
+		key += "-try" + strconv.Itoa(b.Try)
 	}
 	return key
+}
+
+// like reports whether two batches differ in their seeds alone, so that they may be one.
+func (b *batch) like(other *batch) bool {
+	return !b.Record && !other.Record && b.Variant == "" && other.Variant == "" && b.Plan == other.Plan && b.Try == other.Try && b.Slots == other.Slots && slices.Equal(b.Not, other.Not)
 }
 
 // Result is what is stored of one match.
@@ -49,6 +57,8 @@ type Result struct {
 	Match played.Match `json:"match"`
 	Error string       `json:"error,omitempty"` // it could not be tried at all
 	Run   string       `json:"run,omitempty"`   // the archive of its run folder, if that was wanted
+
+	Shown []played.Shown `json:"shown,omitempty"` // of a variant
 }
 
 // well reports whether the match was played.
@@ -113,9 +123,9 @@ func opened(text []byte, header nats.Header, trusted []string) (*batch, error) {
 	switch {
 	case !ValidName(b.Campaign):
 		return nil, fmt.Errorf("its campaign has no name that may be used: %q", b.Campaign)
-	case !isSum(b.Plan), b.Build != nil && !isSum(b.Build.Sum):
-		return nil, errors.New("it names a plan or a build by no sum")
-	case len(b.Seeds) == 0 || len(b.Seeds) > mostSeeds || b.Record && len(b.Seeds) > 1:
+	case !isSum(b.Plan), b.Build != nil && !isSum(b.Build.Sum), b.Variant != "" && !isSum(b.Variant):
+		return nil, errors.New("it names a plan, a variant or a build by no sum")
+	case len(b.Seeds) == 0 || len(b.Seeds) > mostSeeds || (b.Record || b.Variant != "") && len(b.Seeds) > 1:
 		return nil, fmt.Errorf("it has %d seeds", len(b.Seeds))
 	}
 	return b, nil

@@ -334,9 +334,12 @@ func (w *Worker) one(ctx context.Context, p *plan.Plan, b *batch, seed uint64) (
 	defer end()
 	one := *p
 	one.Seed = seed
-	if b.Record {
+	switch {
+	case b.Record:
 		r, took = w.record(limited, &one, b)
-	} else {
+	case b.Variant != "":
+		r, took = w.try(limited, &one, b)
+	default:
 		began := time.Now()
 		m, err := w.Crew.Play(limited, &one)
 		r, took = resultOf(m, err), time.Since(began)
@@ -353,6 +356,23 @@ func resultOf(m played.Match, err error) *Result {
 		r.Error = err.Error()
 	}
 	return r
+}
+
+// try plays a variant.
+func (w *Worker) try(ctx context.Context, p *plan.Plan, b *batch) (*Result, time.Duration) {
+	text, err := w.fetched(ctx, b.Variant)
+	if err != nil {
+		return resultOf(played.Match{}, err), 0
+	}
+	v, err := together(p, text)
+	if err != nil {
+		return resultOf(played.Match{}, err), 0
+	}
+	began := time.Now()
+	shown, err := w.Crew.Try(ctx, v, b.Nth)
+	r := resultOf(played.Match{Seed: p.Seed}, err)
+	r.Shown = shown
+	return r, time.Since(began)
 }
 
 // record plays a match with recording, and hands its run folder over.
@@ -422,18 +442,11 @@ func (w *Worker) ready(ctx context.Context, b *batch) (*plan.Plan, error) {
 	if p := w.plans[key]; p != nil {
 		return p, nil
 	}
-	kv, err := w.link.js.KeyValue(ctx, plans)
+	text, err := w.fetched(ctx, b.Plan)
 	if err != nil {
 		return nil, err
 	}
-	entry, err := kv.Get(ctx, b.Plan)
-	if err != nil {
-		return nil, fmt.Errorf("its plan is not there: %w", err)
-	}
-	if sumOf(entry.Value()) != b.Plan {
-		return nil, errors.New("its plan is not the one that was asked for")
-	}
-	p, err := plan.Parse("plan.yaml", entry.Value())
+	p, err := plan.Parse("plan.yaml", text)
 	if err != nil {
 		return nil, err
 	}
@@ -463,6 +476,22 @@ func (w *Worker) ready(ctx context.Context, b *batch) (*plan.Plan, error) {
 	}
 	w.plans[key] = p
 	return p, nil
+}
+
+// fetched is what was stored under a sum.
+func (w *Worker) fetched(ctx context.Context, sum string) ([]byte, error) {
+	kv, err := w.link.bucket(ctx, plans)
+	if err != nil {
+		return nil, err
+	}
+	entry, err := kv.Get(ctx, sum)
+	if err != nil {
+		return nil, fmt.Errorf("its plan is not there: %w", err)
+	}
+	if sumOf(entry.Value()) != sum {
+		return nil, errors.New("its plan is not the one that was asked for")
+	}
+	return entry.Value(), nil
 }
 
 // build is the folder of a build, which is fetched if it is not there yet.
@@ -600,7 +629,7 @@ func (w *Worker) stand(ctx context.Context) {
 	if err != nil {
 		return
 	}
-	if kv, err := w.link.js.KeyValue(ctx, workers); err == nil {
+	if kv, err := w.link.bucket(ctx, workers); err == nil {
 		kv.Put(ctx, w.Name, text) // if it does not arrive, the next one may
 	}
 }
@@ -608,7 +637,7 @@ func (w *Worker) stand(ctx context.Context) {
 // listen hears what campaigns are told to do.
 func (w *Worker) listen(ctx context.Context) {
 	for ctx.Err() == nil {
-		kv, err := w.link.js.KeyValue(ctx, campaigns)
+		kv, err := w.link.bucket(ctx, campaigns)
 		if err != nil {
 			pause(ctx, time.Second)
 			continue

@@ -3,9 +3,11 @@ package match
 import (
 	"context"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/netip"
 	"slices"
+	"strconv"
 	"sync"
 	"time"
 
@@ -106,20 +108,24 @@ func (s *wallStage) close() error {
 	return nil
 }
 
-// port holds a free port, so that no match played beside this one is given the same.
-func (s *wallStage) port(network string) (io.Closer, int, error) {
-	if network == "udp" {
-		c, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
-		if err != nil {
-			return nil, 0, err
+// port holds a free port, so that no match played beside this one is given the same. It is none of those that systems
+// give to sockets that ask for any: one of these could take it between here and the server that is to listen there.
+func (s *wallStage) port(network string) (held io.Closer, number int, err error) {
+	const first, ports, tries = 20_000, 12_000, 100
+	for range tries {
+		number = first + rand.IntN(ports)
+		if held, err = hold(network, number); err == nil {
+			return held, number, nil
 		}
-		return c, c.LocalAddr().(*net.UDPAddr).Port, nil
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, 0, err
+	return nil, 0, err
+}
+
+func hold(network string, port int) (io.Closer, error) {
+	if network == "udp" {
+		return net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1), Port: port})
 	}
-	return l, l.Addr().(*net.TCPAddr).Port, nil
+	return net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
 }
 
 func (s *wallStage) listen() (net.Listener, error) { return net.Listen("tcp", "127.0.0.1:0") }

@@ -16,6 +16,10 @@ type Crew interface {
 	// Record plays it likewise, and leaves a run folder.
 	Record(ctx context.Context, p *plan.Plan, folder string) (Match, error)
 
+	// Try plays a variant of a match, and says what shows in it. On the wall clock the same one is played several times,
+	// and nth is which of them it is.
+	Try(ctx context.Context, v Variant, nth int) ([]Shown, error)
+
 	// AtOnce is how many matches may be asked for at once.
 	AtOnce(wall bool) int
 }

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/plan"
@@ -59,7 +60,7 @@ type WayFollowed struct {
 // seed, on the wall clock with the recorded inputs and outcomes.
 func (r *Recording) Again(ctx context.Context, l *Lab, folder string, options match.Options) (*Followed, *match.Result, error) {
 	options.Folder = folder
-	v := Variant{Plan: r.Plan}
+	v := played.Variant{Plan: r.Plan}
 	if r.Plan.Clock == plan.Wall {
 		v = r.Same()
 	} else {

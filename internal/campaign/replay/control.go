@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"zitherwheel/internal/campaign"
+	"zitherwheel/internal/campaign/played"
 
 	"zitherwheel/internal/bot"
 	"zitherwheel/internal/match"
@@ -33,7 +34,7 @@ func (c *inquiry) control(ctx context.Context, w *Why) error {
 		v := c.steady(1)
 		p := *v.Plan
 		p.Seed = c.Plan.Seed + uint64(n)
-		r, err := c.lab.play(ctx, Variant{Plan: &p}, match.Options{})
+		r, err := c.lab.play(ctx, played.Variant{Plan: &p}, match.Options{})
 		if err != nil {
 			return err
 		}
@@ -68,7 +69,7 @@ func (c *inquiry) otherMatch(ctx context.Context, w *Why, seed uint64, f *judge.
 	p := *c.Plan
 	p.Seed = seed
 	other.Plan = &p
-	if _, err := c.lab.play(ctx, Variant{Plan: c.steadyOf(&p, 1)}, match.Options{Silent: true, Acted: func(name string, m bot.Moment) {
+	if _, err := c.lab.play(ctx, played.Variant{Plan: c.steadyOf(&p, 1)}, match.Options{Silent: true, Acted: func(name string, m bot.Moment) {
 		other.Script[name] = append(other.Script[name], m)
 	}}); err != nil {
 		return err

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/plan"
@@ -34,7 +35,7 @@ func (c *inquiry) packets(ctx context.Context, w *Why) error {
 			last = middle
 		}
 	}
-	gone := func(set []int) Variant { return c.world(func(i int) bool { return !slices.Contains(set, i) }) }
+	gone := func(set []int) played.Variant { return c.world(func(i int) bool { return !slices.Contains(set, i) }) }
 	set := []int{last}
 	there, err := c.lab.shows(ctx, gone(set), c.target)
 	if err != nil {
@@ -43,7 +44,7 @@ func (c *inquiry) packets(ctx context.Context, w *Why) error {
 	if there { // others after it would do its work
 		rest := len(c.suspects) - last
 		set, err = minimise(rest, func(sets [][]int) (int, error) {
-			return c.lab.firstNot(ctx, len(sets), func(n int) Variant { return gone(shifted(sets[n], last)) }, c.target)
+			return c.lab.firstNot(ctx, len(sets), func(n int) played.Variant { return gone(shifted(sets[n], last)) }, c.target)
 		})
 		if err != nil {
 			return err
@@ -109,7 +110,7 @@ func (c *inquiry) alone(ctx context.Context, w *Why, set []int) error {
 		}
 		if there {
 			more, err := minimise(len(near), func(sets [][]int) (int, error) {
-				return c.lab.first(ctx, len(sets), func(n int) Variant { return c.world(with(chosen(near, sets[n]))) }, c.target)
+				return c.lab.first(ctx, len(sets), func(n int) played.Variant { return c.world(with(chosen(near, sets[n]))) }, c.target)
 			})
 			if err != nil {
 				return err
@@ -171,7 +172,7 @@ func (c *inquiry) single(ctx context.Context, w *Why, set []int) error {
 		return nil
 	}
 	few, err := minimise(len(set), func(sets [][]int) (int, error) {
-		return c.lab.first(ctx, len(sets), func(n int) Variant {
+		return c.lab.first(ctx, len(sets), func(n int) played.Variant {
 			some := chosen(set, sets[n])
 			return c.world(func(i int) bool { return slices.Contains(some, i) })
 		}, c.target)
@@ -201,7 +202,7 @@ func (c *inquiry) counterpart(ctx context.Context, w *Why, like suspect) error {
 	}
 	target := c.target
 	target.Entity = "" // another may be what it happens to
-	losing := func(numbers []int) Variant {
+	losing := func(numbers []int) played.Variant {
 		v := healthy
 		v.Plan = ownLinks(healthy.Plan)
 		course := courseOf(v.Plan, like.Way)
@@ -228,7 +229,7 @@ func (c *inquiry) counterpart(ctx context.Context, w *Why, like suspect) error {
 		return err
 	}
 	set, err := minimise(len(all), func(sets [][]int) (int, error) {
-		return c.lab.first(ctx, len(sets), func(n int) Variant { return losing(sets[n]) }, target)
+		return c.lab.first(ctx, len(sets), func(n int) played.Variant { return losing(sets[n]) }, target)
 	})
 	if err != nil {
 		return err
@@ -261,7 +262,7 @@ func (c *inquiry) culprit(way Way, f link.Outcome) Culprit {
 }
 
 // describe finds out what packets carry in a match, where that can be known.
-func (c *inquiry) describe(ctx context.Context, list []Culprit, in Variant) error {
+func (c *inquiry) describe(ctx context.Context, list []Culprit, in played.Variant) error {
 	if c.Plan.Clock == plan.Wall {
 		return nil
 	}

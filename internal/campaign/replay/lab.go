@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"zitherwheel/internal/campaign"
+	"zitherwheel/internal/campaign/played"
 
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/plan"
@@ -25,6 +27,7 @@ type Lab struct {
 	Workers int           // matches at once; 0 means one a core, or on the wall clock two
 	Each    int           // on the wall clock: matches of one variant at most; 0 means 12
 	Tell    func(string)  // hears what is tried; may be nil
+	Crew    played.Crew   // plays variants elsewhere; nil is this process. What takes more than what shows is played here
 
 	repeats Repeats // of the recorded match, on the wall clock
 	replays atomic.Int64
@@ -54,21 +57,45 @@ func (t Target) In(v *judge.Verdict) *judge.Finding {
 	if v == nil {
 		return nil
 	}
-	for _, f := range v.Findings {
-		switch {
-		case f.Signature != t.Signature:
-		case t.View != "" && f.View != t.View:
-		case t.Entity != "" && f.Entity != t.Entity:
-		case t.Near > 0 && (time.Duration(f.BeganAt) < t.Began-t.Near || time.Duration(f.BeganAt) > t.Began+t.Near):
-		default:
-			return f
+	for i, shown := range played.ShownIn(v) {
+		if t.is(shown) {
+			return v.Findings[i]
 		}
 	}
 	return nil
 }
 
+// among reports whether the finding is one of those that showed.
+func (t Target) among(list []played.Shown) bool { return slices.ContainsFunc(list, t.is) }
+
+func (t Target) is(f played.Shown) bool {
+	return f.Signature == t.Signature && (t.View == "" || f.View == t.View) && (t.Entity == "" || f.Entity == t.Entity) &&
+		(t.Near <= 0 || f.Began >= t.Began-t.Near && f.Began <= t.Began+t.Near)
+}
+
+// atOnce is how many variants are played at once.
+func (l *Lab) atOnce(wall bool) int {
+	if l.Crew != nil {
+		return l.Crew.AtOnce(wall)
+	}
+	return campaign.AtOnce(l.Workers, wall)
+}
+
+// try plays a variant once, for what shows in it; it is the nth time.
+func (l *Lab) try(ctx context.Context, v played.Variant, nth int) ([]played.Shown, error) {
+	if l.Crew != nil {
+		l.replays.Add(1)
+		return l.Crew.Try(ctx, v, nth)
+	}
+	r, err := l.play(ctx, v, match.Options{})
+	if err != nil {
+		return nil, err
+	}
+	return played.ShownIn(r.Verdict), nil
+}
+
 // play plays a variant once.
-func (l *Lab) play(ctx context.Context, v Variant, options match.Options) (*match.Result, error) {
+func (l *Lab) play(ctx context.Context, v played.Variant, options match.Options) (*match.Result, error) {
 	l.once.Do(func() {
 		if l.Workers > 0 {
 			l.slots = make(chan struct{}, l.Workers)
@@ -92,26 +119,26 @@ func (l *Lab) play(ctx context.Context, v Variant, options match.Options) (*matc
 
 // shows plays a variant as often as it takes to know whether it shows the finding. A
 // match that could not be played does not.
-func (l *Lab) shows(ctx context.Context, v Variant, target Target) (bool, error) {
+func (l *Lab) shows(ctx context.Context, v played.Variant, target Target) (bool, error) {
 	if v.Plan.Clock == plan.Wall {
 		return l.showsOnWall(ctx, v, target)
 	}
-	r, err := l.play(ctx, v, match.Options{})
-	return err == nil && target.In(r.Verdict) != nil, err
+	shown, err := l.try(ctx, v, 0)
+	return err == nil && target.among(shown), err
 }
 
 // first is the first of n variants that shows the finding, or -1. Several are played
 // at once.
-func (l *Lab) first(ctx context.Context, n int, variant func(int) Variant, target Target) (int, error) {
+func (l *Lab) first(ctx context.Context, n int, variant func(int) played.Variant, target Target) (int, error) {
 	return l.firstThat(ctx, true, n, variant, target)
 }
 
 // firstNot is the first of n variants that does not show it, or -1.
-func (l *Lab) firstNot(ctx context.Context, n int, variant func(int) Variant, target Target) (int, error) {
+func (l *Lab) firstNot(ctx context.Context, n int, variant func(int) played.Variant, target Target) (int, error) {
 	return l.firstThat(ctx, false, n, variant, target)
 }
 
-func (l *Lab) firstThat(ctx context.Context, shows bool, n int, variant func(int) Variant, target Target) (int, error) {
+func (l *Lab) firstThat(ctx context.Context, shows bool, n int, variant func(int) played.Variant, target Target) (int, error) {
 	if n == 0 {
 		return -1, nil
 	}
@@ -128,7 +155,7 @@ func (l *Lab) firstThat(ctx context.Context, shows bool, n int, variant func(int
 		}
 	}
 	wall := variant(0).Plan.Clock == plan.Wall
-	err := campaign.Each(context.WithoutCancel(ctx), min(n, campaign.AtOnce(l.Workers, wall)), numbers, func(i int) error {
+	err := campaign.Each(context.WithoutCancel(ctx), min(n, l.atOnce(wall)), numbers, func(i int) error {
 		lock.Lock()
 		v := variant(i)
 		lock.Unlock()

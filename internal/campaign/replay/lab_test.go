@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/plan"
 )
@@ -24,7 +25,7 @@ func TestNoMoreMatchesAtOnceThanAsked(t *testing.T) {
 	var all sync.WaitGroup
 	for number := range 8 {
 		all.Go(func() {
-			_, err := l.play(context.Background(), Variant{Plan: p}, match.Options{Packet: func(match.Packet) {
+			_, err := l.play(context.Background(), played.Variant{Plan: p}, match.Options{Packet: func(match.Packet) {
 				lock.Lock()
 				defer lock.Unlock()
 				if len(order) == 0 || order[len(order)-1] != number {

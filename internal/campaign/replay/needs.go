@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"zitherwheel/internal/bot"
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/plan"
 )
@@ -47,8 +48,8 @@ func (c *inquiry) otherwise(ctx context.Context, w *Why) (network, needs string,
 
 // steady is the recorded match with every packet delivered after that part of the
 // usual time.
-func (c *inquiry) steady(part float64) Variant {
-	return Variant{Plan: c.steadyOf(c.Plan, part), Script: c.Script, Until: c.until}
+func (c *inquiry) steady(part float64) played.Variant {
+	return played.Variant{Plan: c.steadyOf(c.Plan, part), Script: c.Script, Until: c.until}
 }
 
 func (c *inquiry) steadyOf(p *plan.Plan, part float64) *plan.Plan {
@@ -87,16 +88,16 @@ func (c *inquiry) leastDelay(ctx context.Context, w *Why) error {
 
 // trial plays a variant, and reports whether it shows the finding still; what names it in
 // the list of what was tried.
-type trial func(what string, v Variant) (shows bool, err error)
+type trial func(what string, v played.Variant) (shows bool, err error)
 
 // people finds who is needed, and of these whose late joining and whose inputs.
-func (c *inquiry) people(ctx context.Context, w *Why, base Variant, try trial) (string, error) {
+func (c *inquiry) people(ctx context.Context, w *Why, base played.Variant, try trial) (string, error) {
 	who, needs, err := c.present(ctx, w, base, try)
 	if err != nil {
 		return "", err
 	}
 	base = onlyBots(base, who)
-	for _, part := range []func(base Variant, try trial, who []string) ([]string, error){order, doings, usualSettings} {
+	for _, part := range []func(base played.Variant, try trial, who []string) ([]string, error){order, doings, usualSettings} {
 		more, err := part(base, try, who)
 		if err != nil {
 			return "", err
@@ -108,7 +109,7 @@ func (c *inquiry) people(ctx context.Context, w *Why, base Variant, try trial) (
 
 // present finds the fewest bots that it takes: the finding's own, and of the others those
 // that it does not show without.
-func (c *inquiry) present(ctx context.Context, w *Why, base Variant, try trial) (who, needs []string, err error) {
+func (c *inquiry) present(ctx context.Context, w *Why, base played.Variant, try trial) (who, needs []string, err error) {
 	var others []string
 	mine := ""
 	for _, b := range c.Plan.Bots {
@@ -128,7 +129,9 @@ func (c *inquiry) present(ctx context.Context, w *Why, base Variant, try trial) 
 		return who, nil, nil
 	}
 	set, err := minimise(len(others), func(sets [][]int) (int, error) {
-		return c.lab.first(ctx, len(sets), func(i int) Variant { return onlyBots(base, append(slices.Clone(who), named(others, sets[i])...)) }, c.target)
+		return c.lab.first(ctx, len(sets), func(i int) played.Variant {
+			return onlyBots(base, append(slices.Clone(who), named(others, sets[i])...))
+		}, c.target)
 	})
 	if err != nil {
 		return nil, nil, err
@@ -146,7 +149,7 @@ func (c *inquiry) present(ctx context.Context, w *Why, base Variant, try trial) 
 
 // order finds out whether it takes who joins before whom, of those that join at about the same time:
 // of others the finding would come too late to be the same. The first of who is the finding's own.
-func order(base Variant, try trial, who []string) (needs []string, err error) {
+func order(base played.Variant, try trial, who []string) (needs []string, err error) {
 	if len(who) < 2 || !joins(base.Script[who[0]]) {
 		return nil, nil
 	}
@@ -221,13 +224,13 @@ func later(moments []bot.Moment, by time.Duration) []bot.Moment {
 }
 
 // doings finds whose late joining and whose inputs it takes.
-func doings(base Variant, try trial, who []string) (needs []string, err error) {
+func doings(base played.Variant, try trial, who []string) (needs []string, err error) {
 	for _, name := range who {
 		moments := base.Script[name]
 		if len(moments) == 0 {
 			continue
 		}
-		with := func(script []bot.Moment) Variant {
+		with := func(script []bot.Moment) played.Variant {
 			v := base
 			v.Script = without(base.Script, name)
 			v.Script[name] = script
@@ -254,7 +257,7 @@ func doings(base Variant, try trial, who []string) (needs []string, err error) {
 }
 
 // usualSettings finds which of the plan's settings it takes that are not the usual ones.
-func usualSettings(base Variant, try trial, _ []string) (needs []string, err error) {
+func usualSettings(base played.Variant, try trial, _ []string) (needs []string, err error) {
 	for _, setting := range []struct {
 		what, needs string
 		set         func(p *plan.Plan)
@@ -298,7 +301,7 @@ func samePlan(a, b *plan.Plan) bool {
 }
 
 // onlyBots leaves of a variant's bots only those.
-func onlyBots(v Variant, names []string) Variant {
+func onlyBots(v played.Variant, names []string) played.Variant {
 	p := *v.Plan
 	p.Bots = slices.DeleteFunc(slices.Clone(p.Bots), func(b plan.Bot) bool { return !slices.Contains(names, b.Name) })
 	v.Plan = &p

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/verdict/judge"
 )
@@ -65,7 +66,7 @@ func (c *inquiry) askOnWall(ctx context.Context, w *Why, f *judge.Finding) error
 }
 
 // same is the recorded match up to when the finding must have shown.
-func (c *inquiry) same() Variant {
+func (c *inquiry) same() played.Variant {
 	v := c.Recording.Same()
 	if until := c.target.Began + findingNear + 2*aftermath; until < c.Plan.Duration {
 		c.until, v.Until = until, until
@@ -75,7 +76,7 @@ func (c *inquiry) same() Variant {
 
 // try is a trial that is told among what was tried.
 func (c *inquiry) try(ctx context.Context, w *Why) trial {
-	return func(what string, v Variant) (bool, error) {
+	return func(what string, v played.Variant) (bool, error) {
 		there, err := c.lab.shows(ctx, v, c.target)
 		if err == nil {
 			w.Needs = append(w.Needs, Need{what, there})
@@ -107,7 +108,7 @@ func (c *inquiry) delayOnWall(ctx context.Context, w *Why) (string, error) {
 // packetsOnWall finds which packets it takes, when all of them delivered make it go away.
 func (c *inquiry) packetsOnWall(ctx context.Context, w *Why, f *judge.Finding) error {
 	c.lab.tell("with %d packets that were lost, late or damaged delivered it is gone; looking for those that matter", len(c.suspects))
-	gone := func(set []int) Variant { return c.world(func(i int) bool { return !slices.Contains(set, i) }) }
+	gone := func(set []int) played.Variant { return c.world(func(i int) bool { return !slices.Contains(set, i) }) }
 	set, err := c.wider(ctx, f, gone)
 	if err != nil {
 		return err
@@ -118,7 +119,7 @@ func (c *inquiry) packetsOnWall(ctx context.Context, w *Why, f *judge.Finding) e
 			enough = true
 			return -1, nil
 		}
-		return c.lab.firstNot(ctx, len(sets), func(n int) Variant { return gone(chosen(set, sets[n])) }, c.target)
+		return c.lab.firstNot(ctx, len(sets), func(n int) played.Variant { return gone(chosen(set, sets[n])) }, c.target)
 	})
 	if err != nil {
 		return err
@@ -152,7 +153,7 @@ func (c *inquiry) packetsOnWall(ctx context.Context, w *Why, f *judge.Finding) e
 // wider is the first of sets of suspects, each wider than the one before, without which the finding
 // is gone: those that its evidence names; those on the way to its view just before; those on its
 // view's link; all.
-func (c *inquiry) wider(ctx context.Context, f *judge.Finding, gone func([]int) Variant) (set []int, err error) {
+func (c *inquiry) wider(ctx context.Context, f *judge.Finding, gone func([]int) played.Variant) (set []int, err error) {
 	named := func(s suspect) bool {
 		return slices.ContainsFunc(f.Evidence.Packets, func(p judge.PacketRow) bool {
 			link := p.Link

@@ -1,7 +1,7 @@
 // Package replay plays a match again that was recorded: as it was (again.go), with
 // some of its packets given another outcome, to prove which of them matter (why.go), or
 // with less of everything, to find the smallest plan that still goes wrong
-// (shrink.go). All three are the same thing to it: a [Variant] of the recording, which
+// (shrink.go). All three are the same thing to it: a [played.Variant] of the recording, which
 // a [Lab] plays.
 //
 // It knows plans, outcomes and verdicts, and how to have a match played; nothing of how
@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"zitherwheel/internal/bot"
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/plan"
@@ -114,16 +115,9 @@ func ways(p *plan.Plan) (list []Way) {
 	return list
 }
 
-// Variant is a match that is played in place of the one that was recorded.
-type Variant struct {
-	Plan   *plan.Plan
-	Script map[string][]bot.Moment // of the bots that follow one
-	Until  time.Duration           // it is cut off there; 0 means at its end
-}
-
 // Same is the recorded match: the same inputs, and every packet with its outcome.
-func (r *Recording) Same() Variant {
-	return Variant{Plan: r.given(r.outcomes()), Script: r.Script}
+func (r *Recording) Same() played.Variant {
+	return played.Variant{Plan: r.given(r.outcomes()), Script: r.Script}
 }
 
 // outcomes are the outcomes to give all packets that were recorded.

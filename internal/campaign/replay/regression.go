@@ -9,6 +9,7 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/plan"
@@ -26,7 +27,7 @@ func (s *shrinker) write(ctx context.Context, out *Shrunk) error {
 	}
 	p.Title = "shrunk, " + s.target.Signature
 	tidy(p)
-	r, err := s.lab.play(ctx, Variant{Plan: p}, match.Options{Packet: func(packet match.Packet) { out.tell(p, packet) }})
+	r, err := s.lab.play(ctx, played.Variant{Plan: p}, match.Options{Packet: func(packet match.Packet) { out.tell(p, packet) }})
 	if err != nil {
 		return err
 	}
@@ -56,7 +57,7 @@ func (s *shrinker) write(ctx context.Context, out *Shrunk) error {
 // verify plays the smallest plan as often as the recording was, to know how often it shows there.
 func (s *shrinker) verify(ctx context.Context, out *Shrunk, p *plan.Plan) error {
 	base := s.lab.repeats
-	verified, err := s.lab.repeat(ctx, Variant{Plan: p}, s.target)
+	verified, err := s.lab.repeat(ctx, played.Variant{Plan: p}, s.target)
 	s.lab.repeats = base
 	if err != nil {
 		return err
@@ -107,7 +108,7 @@ func (out *Shrunk) tell(p *plan.Plan, packet match.Packet) {
 
 // number gives the packets that are lost their numbers, where that shows it too, and
 // leaves out those that only happened to be lost with them.
-func (s *shrinker) number(ctx context.Context, v *Variant) error {
+func (s *shrinker) number(ctx context.Context, v *played.Variant) error {
 	if len(s.now.losses) == 0 {
 		return nil
 	}
@@ -123,7 +124,7 @@ func (s *shrinker) number(ctx context.Context, v *Variant) error {
 	}}); err != nil {
 		return err
 	}
-	numbered := func(set []int) Variant {
+	numbered := func(set []int) played.Variant {
 		n := *v
 		n.Plan = ownLinks(v.Plan)
 		for _, way := range ways(n.Plan) {
@@ -145,7 +146,7 @@ func (s *shrinker) number(ctx context.Context, v *Variant) error {
 	}
 	if len(all) <= mostNumbered && s.lab.Replays() < s.most {
 		set, err = minimise(len(all), func(sets [][]int) (int, error) {
-			return s.lab.first(ctx, len(sets), func(i int) Variant { return numbered(sets[i]) }, s.target)
+			return s.lab.first(ctx, len(sets), func(i int) played.Variant { return numbered(sets[i]) }, s.target)
 		})
 	}
 	*v = numbered(set)

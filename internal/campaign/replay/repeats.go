@@ -5,10 +5,9 @@ import (
 	"fmt"
 	"math"
 
-	"golang.org/x/sync/errgroup"
+	"zitherwheel/internal/campaign/played"
 
-	"zitherwheel/internal/campaign"
-	"zitherwheel/internal/match"
+	"golang.org/x/sync/errgroup"
 )
 
 // Repeats is in how many matches of one and the same plan a finding showed. On the wall
@@ -61,10 +60,10 @@ func (l *Lab) each() int {
 
 // repeat plays the recorded match until the finding has shown repeatsSeen times, or as often as a
 // variant may be played, to know how often it shows.
-func (l *Lab) repeat(ctx context.Context, v Variant, target Target) (Repeats, error) {
+func (l *Lab) repeat(ctx context.Context, v played.Variant, target Target) (Repeats, error) {
 	var r Repeats
 	for r.Of < l.each() && r.Shown < repeatsSeen {
-		shown, err := l.several(ctx, min(campaign.AtOnce(l.Workers, true), l.each()-r.Of), v, target)
+		shown, err := l.several(ctx, r.Of, min(l.atOnce(true), l.each()-r.Of), v, target)
 		if err != nil {
 			return r, err
 		}
@@ -79,14 +78,14 @@ func (l *Lab) repeat(ctx context.Context, v Variant, target Target) (Repeats, er
 }
 
 // showsOnWall plays a variant until it shows the finding, or until it has missed it often enough.
-func (l *Lab) showsOnWall(ctx context.Context, v Variant, target Target) (bool, error) {
+func (l *Lab) showsOnWall(ctx context.Context, v played.Variant, target Target) (bool, error) {
 	needed := l.repeats.Misses()
-	for played := 0; played < needed; {
-		if played >= l.each() {
-			return false, &UnsureError{l.repeats, played}
+	for tried := 0; tried < needed; {
+		if tried >= l.each() {
+			return false, &UnsureError{l.repeats, tried}
 		}
-		n := min(campaign.AtOnce(l.Workers, true), needed-played, l.each()-played)
-		shown, err := l.several(ctx, n, v, target)
+		n := min(l.atOnce(true), needed-tried, l.each()-tried)
+		shown, err := l.several(ctx, tried, n, v, target)
 		if err != nil {
 			return false, err
 		}
@@ -95,19 +94,19 @@ func (l *Lab) showsOnWall(ctx context.Context, v Variant, target Target) (bool, 
 				return true, nil
 			}
 		}
-		played += n
+		tried += n
 	}
 	return false, nil
 }
 
-// several plays a variant several times at once, and says which of these matches show the finding.
-func (l *Lab) several(ctx context.Context, n int, v Variant, target Target) ([]bool, error) {
+// several plays a variant several times at once, after so many times before, and says which of these matches show the finding.
+func (l *Lab) several(ctx context.Context, before, n int, v played.Variant, target Target) ([]bool, error) {
 	shown := make([]bool, n)
 	var group errgroup.Group
 	for i := range n {
 		group.Go(func() error {
-			r, err := l.play(ctx, v, match.Options{})
-			shown[i] = err == nil && target.In(r.Verdict) != nil
+			list, err := l.try(ctx, v, before+i)
+			shown[i] = err == nil && target.among(list)
 			return err
 		})
 	}

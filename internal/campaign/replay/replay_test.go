@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zitherwheel/internal/bot"
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run"
@@ -301,12 +302,12 @@ func TestTheFirstOfSeveralIsTheFirstHoweverManyPlayAtOnce(t *testing.T) {
 	p.Game.Faults = nil
 	gone.Plan = &p
 	for _, workers := range []int{1, 2, 5} {
-		variants := []Variant{gone, gone, r.Same(), gone, r.Same()}
-		i, err := (&Lab{Workers: workers}).first(context.Background(), len(variants), func(i int) Variant { return variants[i] }, target)
+		variants := []played.Variant{gone, gone, r.Same(), gone, r.Same()}
+		i, err := (&Lab{Workers: workers}).first(context.Background(), len(variants), func(i int) played.Variant { return variants[i] }, target)
 		require.NoError(t, err)
 		assert.Equal(t, 2, i, "%d at once", workers)
 	}
-	i, err := (&Lab{}).first(context.Background(), 2, func(int) Variant { return gone }, target)
+	i, err := (&Lab{}).first(context.Background(), 2, func(int) played.Variant { return gone }, target)
 	require.NoError(t, err)
 	assert.Equal(t, -1, i)
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"zitherwheel/internal/bot"
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/verdict/judge"
@@ -124,7 +125,7 @@ func (s *shrinker) sizeBefore() Size {
 }
 
 // variant is the match of a sketch.
-func (s *shrinker) variant(k sketch) Variant {
+func (s *shrinker) variant(k sketch) played.Variant {
 	p := ownLinks(k.plan)
 	if k.tied {
 		p.Duration = k.until
@@ -139,7 +140,7 @@ func (s *shrinker) variant(k sketch) Variant {
 			b.Steps = stepsOf(k.script[b.Name])
 		}
 	}
-	return Variant{Plan: p, Until: k.until}
+	return played.Variant{Plan: p, Until: k.until}
 }
 
 // first makes the first of several smaller sketches that shows the signature the
@@ -177,7 +178,7 @@ func (s *shrinker) exactly(ctx context.Context, sketches ...sketch) (int, error)
 		return -1, ErrEnough
 	}
 	sketches = sketches[:min(left, len(sketches))]
-	i, err := s.lab.first(ctx, len(sketches), func(i int) Variant { return s.variant(sketches[i]) }, s.target)
+	i, err := s.lab.first(ctx, len(sketches), func(i int) played.Variant { return s.variant(sketches[i]) }, s.target)
 	if err == nil && i >= 0 {
 		s.now = sketches[i]
 	}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/plan"
@@ -206,7 +207,7 @@ func (c *inquiry) fared(late bool) (list []suspect) {
 // world is the recorded match in which of the suspects only those that are kept fare
 // as they did; the others are delivered after the usual time. Packets beyond those
 // that were recorded are too.
-func (c *inquiry) world(keep func(i int) bool) Variant {
+func (c *inquiry) world(keep func(i int) bool) played.Variant {
 	type packet struct {
 		Way
 		number uint64
@@ -225,7 +226,7 @@ func (c *inquiry) world(keep func(i int) bool) Variant {
 			}
 		}
 	}
-	v := Variant{Plan: c.given(outcomes), Script: c.Script, Until: c.until}
+	v := played.Variant{Plan: c.given(outcomes), Script: c.Script, Until: c.until}
 	for _, way := range ways(c.Plan) {
 		course := courseOf(v.Plan, way)
 		course.Conditions, course.Changes, course.Outages = link.Conditions{Latency: c.usual[way]}, nil, nil

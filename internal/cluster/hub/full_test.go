@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zitherwheel/internal/cluster"
-	"zitherwheel/internal/plan"
 	_ "zitherwheel/internal/demo/hillfold"
+	"zitherwheel/internal/plan"
 )
 
 // A broker that keeps nothing is told from one that is not there.
