@@ -7,9 +7,11 @@
 package hunt
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -78,13 +80,28 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	if err := errors.Join(j.hunt(ctx, o), j.close()); err != nil {
 		return nil, err
 	}
-	r, err := sumUp(o.Plan, o.First, j)
+	row := rowOf(o)
+	if o.UntilFound > 0 {
+		if err := j.each(row.add); err != nil {
+			return nil, err
+		}
+	}
+	each := func(match func(played.Match)) error {
+		return j.each(func(m played.Match) {
+			if row.within(m.Seed) {
+				match(m)
+			}
+		})
+	}
+	r, err := sumUp(o.Plan, o.First, each)
 	if err != nil {
 		return nil, err
 	}
 	r.Stopped = ctx.Err() != nil
 	if o.Folder == "" {
-		return r, nil
+		err := each(func(m played.Match) { r.Played = append(r.Played, m) })
+		slices.SortFunc(r.Played, func(a, b played.Match) int { return cmp.Compare(a.Seed, b.Seed) })
+		return r, err
 	}
 	if err := r.examples(ctx, o); err != nil {
 		return nil, err
@@ -97,7 +114,8 @@ func (j *journal) hunt(ctx context.Context, o Options) error {
 	began := time.Now()
 	var lock sync.Mutex
 	found, failures := 0, 0
-	if err := j.each(func(m played.Match) { count(m, &found, &failures) }); err != nil {
+	row := rowOf(o)
+	if err := j.each(func(m played.Match) { count(m, &found, &failures); row.add(m) }); err != nil {
 		return err
 	}
 	before := len(j.played)
@@ -106,7 +124,7 @@ func (j *journal) hunt(ctx context.Context, o Options) error {
 			seed := o.First + n
 			lock.Lock()
 			played := j.played[seed]
-			ended := o.Times > 0 && len(j.played) >= o.Times || o.UntilFound > 0 && found >= o.UntilFound || o.For > 0 && time.Since(began) >= o.For
+			ended := o.Times > 0 && len(j.played) >= o.Times || row.complete() || o.For > 0 && time.Since(began) >= o.For
 			lock.Unlock()
 			if ended || !played && !yield(seed) {
 				return
@@ -126,12 +144,47 @@ func (j *journal) hunt(ctx context.Context, o Options) error {
 			err = j.add(m)
 		}
 		count(m, &found, &failures)
+		row.add(m)
 		if o.Progress != nil {
 			o.Progress(Progress{len(j.played), found, failures, o.Times, len(j.played) - before, time.Since(began)})
 		}
 		return err
 	})
 }
+
+// row tells when enough was found, in order of seeds and whatever the order in which matches end: so a hunt until something was
+// found is of the same matches wherever they are played.
+type row struct {
+	next   uint64          // the first seed that has not been played
+	beyond map[uint64]bool // seeds after it that have, and whether something was found there
+	wanted int             // 0 is no such end
+	found  int             // before next
+	last   uint64          // the seed with which there was enough
+}
+
+func rowOf(o Options) *row {
+	return &row{next: o.First, beyond: map[uint64]bool{}, wanted: o.UntilFound}
+}
+
+func (r *row) add(m played.Match) {
+	r.beyond[m.Seed] = len(m.Found) > 0
+	for !r.complete() {
+		hit, played := r.beyond[r.next]
+		if !played {
+			return
+		}
+		delete(r.beyond, r.next)
+		if hit {
+			r.found, r.last = r.found+1, r.next
+		}
+		r.next++
+	}
+}
+
+func (r *row) complete() bool { return r.wanted > 0 && r.found >= r.wanted }
+
+// within reports whether a match counts: those after enough was found do not.
+func (r *row) within(seed uint64) bool { return !r.complete() || seed <= r.last }
 
 func count(m played.Match, found, failures *int) {
 	if len(m.Found) > 0 {

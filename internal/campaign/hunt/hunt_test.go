@@ -115,6 +115,22 @@ func TestAHuntEndsWhereItIsTold(t *testing.T) {
 	assert.Less(t, r.Matches, 10)
 }
 
+// Until something was found so often: of which matches a hunt is does not depend on how many are played at once.
+func TestAHuntUntilFoundIsOfTheSameMatches(t *testing.T) {
+	var want *Result
+	for _, workers := range []int{1, 2, 7} {
+		r := hunted(t, Options{Plan: parse(t, rare), Folder: t.TempDir(), First: 100, UntilFound: 2, Crew: played.Here{Workers: workers}})
+		for i := range r.Signatures {
+			r.Signatures[i].Example.Folder = ""
+		}
+		if want == nil {
+			want = r
+		}
+		assert.Equal(t, want, r, "%d at once", workers)
+	}
+	assert.Equal(t, 2, want.Matches-want.InSync)
+}
+
 func TestAMatchThatCannotBePlayedIsAResultOfItsOwn(t *testing.T) {
 	p := parse(t, "clock: wall\nduration: 1s\ngame: {name: x}\nbuild: {server: {run: no-such-server}, client: {run: a}}\nbots: [{name: fern}]\nwatch: [{entities: '*/*', fields: existence}]")
 	r := hunted(t, Options{Plan: p, Folder: t.TempDir(), First: 1, Times: 3})

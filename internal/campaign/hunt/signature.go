@@ -55,20 +55,18 @@ const (
 	mostOfOneKind = 12 // values of one kind of condition
 )
 
-// sumUp gathers the matches of a journal by signature.
-func sumUp(p *plan.Plan, first uint64, j *journal) (*Result, error) {
-	r := &Result{Title: p.Title, First: first, Matches: len(j.played), Failed: []Failure{}, Signatures: []Signature{}}
+// sumUp gathers matches by signature. each hands them on, in no order, and may be called several times.
+func sumUp(p *plan.Plan, first uint64, each func(func(played.Match)) error) (*Result, error) {
+	r := &Result{Title: p.Title, First: first, Failed: []Failure{}, Signatures: []Signature{}}
 	by := map[string]*Signature{}
 	playable := 0
 	var losses, delays []float64
-	causes, err := CausesOf(j.each)
+	causes, err := CausesOf(each)
 	if err != nil {
 		return nil, err
 	}
-	err = j.each(func(m played.Match) {
-		if j.file == nil {
-			r.Played = append(r.Played, m)
-		}
+	err = each(func(m played.Match) {
+		r.Matches++
 		if m.Verdict == played.Failed {
 			r.Failed = append(r.Failed, Failure{m.Seed, m.Why})
 			return
@@ -107,10 +105,9 @@ func sumUp(p *plan.Plan, first uint64, j *journal) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	slices.SortFunc(r.Played, func(a, b played.Match) int { return cmp.Compare(a.Seed, b.Seed) })
 	slices.SortFunc(r.Failed, func(a, b Failure) int { return cmp.Compare(a.Seed, b.Seed) })
 	counts := newTallies(middle(losses), middle(delays))
-	if err := j.each(func(m played.Match) { counts.add(causes.told(m)) }); err != nil {
+	if err := each(func(m played.Match) { counts.add(causes.told(m)) }); err != nil {
 		return nil, err
 	}
 	for name, s := range by {
