@@ -15,7 +15,7 @@ import { parseArgs } from 'node:util'
 import { Trace } from './zwtrace.mjs'
 
 const { values: options } = parseArgs({
-  options: { port: { type: 'string', default: '7500' }, seed: { type: 'string', default: '1' }, faults: { type: 'string', default: '' } },
+  options: { host: { type: 'string', default: '127.0.0.1' }, port: { type: 'string', default: '7500' }, seed: { type: 'string', default: '1' }, faults: { type: 'string', default: '' } },
 })
 const faults = new Set(options.faults.split(','))
 
@@ -188,4 +188,4 @@ server.on('error', problem => {
 
 for (let i = 0; i < crumbsAtOnce; i++) strew()
 setInterval(step, 1000 / tickRate)
-if (!faults.has('never-ready')) server.listen(Number(options.port), '127.0.0.1', () => log(`listening on port ${options.port}`))
+if (!faults.has('never-ready')) server.listen(Number(options.port), options.host, () => log(`listening on port ${options.port}`))

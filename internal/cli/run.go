@@ -13,7 +13,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"zitherwheel/internal/campaign/replay"
+	"zitherwheel/internal/cluster"
 	"zitherwheel/internal/match"
+	"zitherwheel/internal/match/far"
 	"zitherwheel/internal/output/report"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/review/feed"
@@ -28,6 +30,7 @@ func runCommand() *cobra.Command {
 	var out, clock string
 	var asJSON, record, stopAtFirst, twice bool
 	var byHand []string
+	var at cluster.Address
 	c := &cobra.Command{
 		Use:   "run PLAN",
 		Short: "Play one match and judge it",
@@ -36,7 +39,10 @@ writes a run folder. On the virtual clock the same plan and seed give the same b
 
 With --by-hand you play one of the bots yourself, on its link: the server and the other
 bots are brought up, and how to start your client is printed. What it prints is judged
-like a bot's, live and at the end. zwheel show --live looks at the match meanwhile.`,
+like a bot's, live and at the end. zwheel show --live looks at the match meanwhile.
+
+A bot that says on: NAME in the plan plays on another machine, on which zwheel worker --players --name
+NAME runs; --on says by which hub it is reached. The server, and all that judges, run here.`,
 		Example: `  zwheel run examples/lost-goodbye.yaml --seed 3 --out runs/mine
   zwheel run examples/millpond/millpond.yaml --by-hand fern:7000`,
 		ValidArgsFunction: completePlans,
@@ -64,6 +70,17 @@ like a bot's, live and at the end. zwheel show --live looks at the match meanwhi
 			options.Record, options.StopAtFirst = record, stopAtFirst
 			if options.ByHand, err = playedByHand(p, byHand); err != nil {
 				return err
+			}
+			if p.Afar() && at.URL == "" {
+				return usage("%s has clients on other machines (on:): say by which hub they are reached, with --on", args[0])
+			}
+			if at.URL != "" {
+				l, err := cluster.Dial(c.Context(), at, "ask")
+				if err != nil {
+					return failed(err)
+				}
+				defer l.Close()
+				options.Machines = func(name string) (*far.Machine, error) { return l.Machine(c.Context(), name, p) }
 			}
 			r, err := play(c, p, out, options, "")
 			if err != nil {
@@ -94,6 +111,8 @@ like a bot's, live and at the end. zwheel show --live looks at the match meanwhi
 	c.Flags().StringVar(&out, "out", "", "folder to make for the run (default runs/TITLE-SEED)")
 	c.Flags().BoolVar(&stopAtFirst, "stop-at-first", false, "end the match two seconds after the first finding is certain")
 	c.Flags().BoolVar(&record, "record", false, "capture all packets with payloads, as packets.pcapng (wall clock)")
+	c.Flags().StringVar(&at.URL, "on", "", "hub by which other machines are reached, for bots with on: in the plan: nats://HOST:PORT")
+	joinFlags(c, &at)
 	c.Flags().StringArrayVar(&byHand, "by-hand", nil, "a bot that you play by hand, as NAME or NAME:PORT for the port of its address; repeat for more")
 	c.Flags().BoolVar(&twice, "twice", false, "play it once more and say whether it was the same (virtual clock)")
 	c.Flags().BoolVar(&asJSON, "json", false, "print findings.json instead of text")

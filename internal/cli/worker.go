@@ -33,6 +33,10 @@ its folder.
 A worker starts programs that others name. It plays only for those whose public key it was given with
 --trust (on this machine alone it need not be given one), with a clean environment, and not as root.
 
+With --players it also starts clients of matches that are played on another machine: those of bots that
+say on: its name in the plan. Their packets go through a relay here, so the network between the machines
+is part of their way.
+
 When it is told to end it ends what it has begun, for --drain at most, and hands back the rest.
 Exits with 0 then, 3 if it cannot join.`,
 		Example: `  zwheel worker --join nats://127.0.0.1:4222 --slots 4
@@ -59,6 +63,7 @@ Exits with 0 then, 3 if it cannot join.`,
 			if err := cleanEnvironment(folder, keep); err != nil {
 				return failed(err)
 			}
+			w.Guard = wallOptions().Guard
 			w.Crew, w.Virtual = played.Here{Wall: wallOptions()}, match.VirtualClock(c.Context()).Has
 			w.MemoryMB, w.Disk = memory, int64(disk)<<20
 			w.Tell = func(text string) { fmt.Fprintln(c.OutOrStdout(), text) }
@@ -102,6 +107,7 @@ Exits with 0 then, 3 if it cannot join.`,
 	f.IntVar(&disk, "disk-mb", 2048, "disk that the run folder of a match may take")
 	f.IntVar(&memory, "memory-mb", memory, "memory that a program of a build may take (default all of this machine)")
 	f.DurationVar(&w.Drain, "drain", 30*time.Second, "time to end what it has begun")
+	f.BoolVar(&w.Players, "players", false, "start clients of matches that are played elsewhere, too (bots with on: its name)")
 	f.BoolVar(&asRoot, "as-root", false, "run although it is root")
 	return c
 }

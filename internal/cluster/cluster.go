@@ -190,6 +190,12 @@ func Prepare(ctx context.Context, js jetstream.JetStream, keep time.Duration, ow
 		}
 		return err
 	}
+	// A hub that is just starting makes it all, this last; nobody else may.
+	for began := time.Now(); !own && ctx.Err() == nil && time.Since(began) < firstTry; pause(ctx, reconnect/5) {
+		if _, err := js.ObjectStore(ctx, runs); err == nil {
+			return nil
+		}
+	}
 	for _, c := range []jetstream.StreamConfig{
 		{Name: workStream, Subjects: []string{workSubject + ">"}, Retention: jetstream.WorkQueuePolicy, Discard: jetstream.DiscardNew, MaxMsgSize: mostMessage},
 		{Name: resultStream, Subjects: []string{resultSubject + ">"}, MaxMsgsPerSubject: 1, Discard: jetstream.DiscardNew, DiscardNewPerSubject: true,

@@ -412,6 +412,9 @@ func (c *Crew) asking(ctx context.Context, p *plan.Plan, b batch) (*asking, erro
 	if p.Build.Attach != "" {
 		return nil, fmt.Errorf("%w: a server that runs already (attach:) runs on one machine alone", ErrNobody)
 	}
+	if p.Afar() {
+		return nil, fmt.Errorf("%w: a match with clients on other machines (on:) is played where it is asked for: zwheel run PLAN --on ADDRESS", ErrNobody)
+	}
 	one := *p
 	one.Seed = 0
 	if p.Build.Given() {

@@ -77,6 +77,11 @@ func (l *Link) sign(subject string, b *batch) (*nats.Msg, error) {
 	if err != nil {
 		return nil, err
 	}
+	return l.signed(subject, text)
+}
+
+// signed makes a message, signed if there is a key.
+func (l *Link) signed(subject string, text []byte) (*nats.Msg, error) {
 	m := &nats.Msg{Subject: subject, Data: text, Header: nats.Header{}}
 	if l.signer == nil {
 		return m, nil
@@ -99,22 +104,8 @@ var errUntrusted = errors.New("it is not signed by a key that is trusted here")
 // opened is the batch of a message, if it is signed by one of the keys that are trusted; without any, whoever the
 // broker let in is.
 func opened(text []byte, header nats.Header, trusted []string) (*batch, error) {
-	if len(trusted) > 0 {
-		by := header.Get(byHeader)
-		if !slices.Contains(trusted, by) {
-			return nil, fmt.Errorf("%w, but by %q", errUntrusted, by)
-		}
-		sign, err := base64.StdEncoding.DecodeString(header.Get(signHeader))
-		if err != nil {
-			return nil, errUntrusted
-		}
-		key, err := nkeys.FromPublicKey(by)
-		if err != nil {
-			return nil, errUntrusted
-		}
-		if key.Verify(text, sign) != nil {
-			return nil, errUntrusted
-		}
+	if err := trusts(text, header, trusted); err != nil {
+		return nil, err
 	}
 	b := &batch{}
 	if err := json.Unmarshal(text, b); err != nil {
@@ -129,6 +120,29 @@ func opened(text []byte, header nats.Header, trusted []string) (*batch, error) {
 		return nil, fmt.Errorf("it has %d seeds", len(b.Seeds))
 	}
 	return b, nil
+}
+
+// trusts is nil if a message is signed by one of the keys that are trusted, or if none are named.
+func trusts(text []byte, header nats.Header, trusted []string) error {
+	if len(trusted) == 0 {
+		return nil
+	}
+	by := header.Get(byHeader)
+	if !slices.Contains(trusted, by) {
+		return fmt.Errorf("%w, but by %q", errUntrusted, by)
+	}
+	sign, err := base64.StdEncoding.DecodeString(header.Get(signHeader))
+	if err != nil {
+		return errUntrusted
+	}
+	key, err := nkeys.FromPublicKey(by)
+	if err != nil {
+		return errUntrusted
+	}
+	if key.Verify(text, sign) != nil {
+		return errUntrusted
+	}
+	return nil
 }
 
 // sumOf is what a text is known by.

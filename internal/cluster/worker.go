@@ -40,6 +40,11 @@ type Worker struct {
 	Drain    time.Duration // what is being played when it is told to end may still take this long
 	Tell     func(string)  // hears what it does; may be nil
 
+	Players bool             // it starts clients of matches that are played on other machines, too
+	Guard   []string         // arguments with which this program runs process.RunGuard, for them
+	Clock   func() time.Time // this machine's; nil is time.Now
+
+	players  sync.WaitGroup
 	link     *Link
 	slots    *semaphore.Weighted
 	fetching sync.Mutex            // of plans and builds, each once
@@ -89,6 +94,12 @@ func (w *Worker) Run(ctx context.Context, l *Link) error {
 		beside.Add(1)
 		go func() { defer beside.Done(); task(life) }()
 	}
+	if w.Players {
+		if err := w.invite(play); err != nil {
+			endLife()
+			return err
+		}
+	}
 	w.tell("%s plays up to %d at once", w.Name, w.Slots)
 	err = w.work(ctx, play)
 	w.lock.Lock()
@@ -101,6 +112,8 @@ func (w *Worker) Run(ctx context.Context, l *Link) error {
 	late := time.AfterFunc(w.Drain, endPlay)
 	w.slots.Acquire(context.WithoutCancel(ctx), int64(w.Slots)) // all have ended
 	late.Stop()
+	endPlay()
+	w.players.Wait()
 	endLife()
 	beside.Wait()
 	w.stand(context.WithoutCancel(ctx))
@@ -175,7 +188,10 @@ func pause(ctx context.Context, d time.Duration) {
 
 // sources are the streams of work for this worker: what needs its kind of machine, and what plays anywhere.
 func (w *Worker) sources(ctx context.Context) (list []jetstream.Consumer, err error) {
-	for _, class := range w.is.classes() {
+	w.lock.Lock()
+	classes := w.is.classes()
+	w.lock.Unlock()
+	for _, class := range classes {
 		c, err := w.link.js.CreateOrUpdateConsumer(ctx, workStream, jetstream.ConsumerConfig{
 			Durable: class.token(), FilterSubject: workSubject + class.token() + ".>", AckPolicy: jetstream.AckExplicitPolicy, AckWait: ackWait, MaxAckPending: 20_000})
 		if err != nil {

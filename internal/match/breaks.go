@@ -36,7 +36,11 @@ func (p *participant) ended(process program) {
 	how, asked := process.Exit()
 	inside := p.mirror.inside
 	if inside && !m.over { // it did not say so itself
-		p.take(&trace.Record{T: m.now(), Left: p.name})
+		left := m.now()
+		if p.gone() { // of its machine nothing has been heard for a while
+			left = max(p.latest, min(left, p.signed))
+		}
+		p.take(&trace.Record{T: left, Left: p.name})
 	}
 	leaving := p.leaves > 0
 	p.leaves = 0
@@ -51,6 +55,10 @@ func (p *participant) ended(process program) {
 func (p *participant) died(how string, failed, inside bool) {
 	m := p.match
 	text := fmt.Sprintf("%s ended by itself (%s)", p.title(), how)
+	if p.gone() {
+		m.lost(p, how)
+		return
+	}
 	serves := p == m.server || m.server != nil && p == m.clockSource()
 	switch {
 	case !m.began:
@@ -150,7 +158,7 @@ func (m *buildMatch) notice() {
 	}
 	for _, p := range m.participants {
 		p.traceLost(m.now())
-		if p.running() && process.Stopped(p.process.PID()) {
+		if p.running() && p.machine == nil && process.Stopped(p.process.PID()) {
 			m.broke(ending.Silent, p, p.signed, "its process is stopped")
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"zitherwheel/internal/bot"
 	"zitherwheel/internal/game"
 	"zitherwheel/internal/match/decoder"
+	"zitherwheel/internal/match/far"
 	"zitherwheel/internal/match/process"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/random"
@@ -45,6 +46,7 @@ type buildMatch struct {
 	server       *participant   // nil if it is only attached to
 	participants []*participant // by view
 	bots         []*participant
+	machines     []*far.Machine // other ones, on which clients run
 	base         time.Time
 	zero         time.Duration
 	began        bool
@@ -114,6 +116,12 @@ func newBuild(p *plan.Plan, options Options) (*buildMatch, error) {
 		}
 		c := m.newParticipant(len(m.participants), b.Name, program)
 		c.hand = hand
+		if b.On != "" {
+			var err error
+			if c.machine, err = m.machineOf(b.On, options); err != nil {
+				return nil, err
+			}
+		}
 		random := random.Stream(p.Seed, "bot/"+b.Name)
 		c.bot = player(options, b, game.Area{Width: m.build.Area[0], Height: m.build.Area[1]}, whim(p), random)
 		c.steps = b

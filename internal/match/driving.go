@@ -86,6 +86,10 @@ func tellSet(now time.Duration, cheat *bot.Step, say func(*trace.Record)) {
 
 // join starts the process if there is none, and asks it to join.
 func (p *participant) join(now time.Duration) error {
+	if p.machine != nil && p.machine.Err() != nil {
+		p.match.lost(p, p.machine.Err().Error())
+		return nil
+	}
 	p.asked = max(now, 1)
 	p.record(&trace.Record{T: now, Checkpoint: trace.AskMark})
 	if !p.running() {

@@ -18,7 +18,7 @@ type loads struct {
 // running are the processes of those who run, by their number.
 func (m *buildMatch) running() (pids []int) {
 	for _, p := range m.participants {
-		if p.running() && p.hand == nil { // a stand-in tells nothing of the client
+		if p.running() && p.hand == nil && p.machine == nil { // a stand-in tells nothing of the client, and nobody here of another machine
 			pids = append(pids, p.process.PID())
 		}
 	}
@@ -45,7 +45,7 @@ func (m *buildMatch) tooLarge(loads map[int]process.Load) {
 func (m *buildMatch) takeLoads(loads map[int]process.Load) {
 	m.tooLarge(loads)
 	for _, p := range m.participants {
-		if p.process == nil {
+		if p.process == nil || p.machine != nil {
 			continue
 		}
 		load, ok := loads[p.process.PID()]

@@ -19,6 +19,7 @@ import (
 
 	"zitherwheel/internal/bot"
 	"zitherwheel/internal/game"
+	"zitherwheel/internal/match/far"
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/review/feed"
@@ -99,6 +100,8 @@ type Options struct {
 	// Mark makes a mark for the run folder of a match on the wall clock, from its plan as it
 	// stands there, by which its user knows it again; "" is none. It may be nil.
 	Mark func(planYAML []byte) string
+
+	Machines func(name string) (*far.Machine, error) // finds another machine, for bots that play on one; may be nil
 
 	ByHand map[string]uint16 // bots that somebody plays by hand, and the port for their clients; 0 is any. On the wall clock
 

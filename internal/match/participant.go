@@ -9,6 +9,7 @@ import (
 
 	"zitherwheel/internal/control"
 	"zitherwheel/internal/lines"
+	"zitherwheel/internal/match/far"
 	"zitherwheel/internal/match/process"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/trace"
@@ -36,7 +37,8 @@ type participant struct {
 	ready   *regexp.Regexp // a log line by which it is known to be ready, or nil
 
 	// of a bot
-	hand *handed // nil unless somebody plays it by hand
+	hand    *handed      // nil unless somebody plays it by hand
+	machine *far.Machine // on which its client runs; nil is this one
 	route
 	driver
 

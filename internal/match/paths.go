@@ -66,6 +66,12 @@ func (m *buildMatch) openWire() error {
 			continue
 		}
 		for i, port := range m.build.Ports {
+			if b.machine != nil {
+				if err := m.wayThere(b, i, l); err != nil {
+					return err
+				}
+				continue
+			}
 			to, err := resolve(m.addresses[i])
 			if err != nil {
 				return err

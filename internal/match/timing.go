@@ -1,6 +1,7 @@
 package match
 
 import (
+	"math"
 	"sync"
 	"time"
 
@@ -87,6 +88,10 @@ func (m *buildMatch) timing() *metrics.Timing {
 		if p.live.Jumps > 0 {
 			t.Clocks = append(t.Clocks, p.name)
 		}
+	}
+	for _, machine := range m.machines {
+		c := machine.Clock()
+		t.Machines = append(t.Machines, metrics.Clock{Machine: machine.Name, Offset: trace.Seconds(c.Offset), DriftPPM: math.Round(c.DriftPPM*10) / 10, ErrorMs: math.Round(float64(c.Error.Microseconds())/10) / 100, Exchanges: c.Exchanges})
 	}
 	return t
 }

@@ -2,6 +2,7 @@ package match
 
 import (
 	"context"
+	"errors"
 	"io"
 	"math/rand/v2"
 	"net"
@@ -11,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"zitherwheel/internal/match/far"
 	"zitherwheel/internal/match/process"
 	"zitherwheel/internal/network/relay"
 	"zitherwheel/internal/verdict/metrics"
@@ -57,6 +59,9 @@ func (s *wallStage) beat(ctx context.Context) error {
 func (s *wallStage) later(d time.Duration, do func()) { time.AfterFunc(d, do) }
 
 func (s *wallStage) start(p *participant, spec process.Spec) (program, error) {
+	if p.machine != nil {
+		return s.startThere(p, spec)
+	}
 	process, err := process.Start(spec, func(l process.Line) {
 		// Trace lines are waited for. A flood of log text is neither to slow the
 		// program down nor to hold up what others say.
@@ -76,7 +81,30 @@ func (s *wallStage) start(p *participant, spec process.Spec) (program, error) {
 	return process, nil
 }
 
-func (s *wallStage) end(p program) { go p.(*process.Process).Stop() }
+// startThere starts a program on another machine.
+func (s *wallStage) startThere(p *participant, spec process.Spec) (program, error) {
+	far, err := p.machine.Start(spec, func(l process.Line) { s.events <- event{participant: p, line: l} })
+	if err != nil {
+		return nil, err
+	}
+	go func() {
+		<-far.Exited()
+		s.events <- event{participant: p, ended: far}
+	}()
+	return far, nil
+}
+
+func (s *wallStage) end(p program) { go stopped(p) }
+
+// stopped asks a program to end, and waits for that.
+func stopped(p program) {
+	switch p := p.(type) {
+	case *process.Process:
+		p.Stop()
+	case *far.Program:
+		p.Stop()
+	}
+}
 
 func (s *wallStage) endAll(list []program) {
 	drained, finished := make(chan struct{}), make(chan struct{})
@@ -95,7 +123,7 @@ func (s *wallStage) endAll(list []program) {
 	}()
 	var all sync.WaitGroup
 	for _, p := range list {
-		all.Go(func() { p.(*process.Process).Stop() })
+		all.Go(func() { stopped(p) })
 	}
 	all.Wait()
 	close(finished)
@@ -137,7 +165,17 @@ func (s *wallStage) bound(network string, at netip.AddrPort) (bound, known bool)
 // carry begins to carry packets, and to look how late the machine is meanwhile.
 func (s *wallStage) carry(zero time.Duration, record bool) (carrier, error) {
 	s.stalls.begin(s.began.Add(zero))
-	return relay.Open(relay.Options{Zero: s.began.Add(zero), Record: s.match.describes(record)})
+	here, err := relay.Open(relay.Options{Zero: s.began.Add(zero), Record: s.match.describes(record)})
+	if err != nil || len(s.match.machines) == 0 {
+		return here, err
+	}
+	c := &carriers{Relay: here}
+	for _, m := range s.match.machines {
+		if err := m.Carry(s.began.Add(zero)); err != nil {
+			return nil, errors.Join(err, here.Close())
+		}
+	}
+	return c, nil
 }
 
 // readLoads reads what processes use, beside the match: it takes a while.

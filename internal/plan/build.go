@@ -28,6 +28,7 @@ type Build struct {
 	Env         map[string]string // put into their environment
 	Ports       []Port            // of the server; the first is the game's
 	Attach      string            // host:port of a server that runs already, or ""
+	Address     string            // of this machine, as others reach it: for clients on other machines
 	Server      Program           // without Run if there is Attach or a host
 	Client      Program
 	Host        Program    // the client of the bot that is the host
@@ -85,6 +86,33 @@ func (p *Plan) Untraced() bool {
 // learned from the match itself: where the server tells a trace, and clocks or times bring views together.
 func (p *Plan) Unruled() bool {
 	return p.Build.Given() && len(p.Rules.Fields) == 0 && !p.Untraced() && p.Build.Attach == "" && (p.Reference == "" || p.Reference == rulebook.Server)
+}
+
+// Afar reports whether clients run on other machines.
+func (p *Plan) Afar() bool {
+	return slices.ContainsFunc(p.Bots, func(b Bot) bool { return b.On != "" })
+}
+
+// far is what is wrong with a plan whose clients run on other machines, or "".
+func (p *Plan) far() string {
+	b := &p.Build
+	switch {
+	case !p.Afar():
+		return ""
+	case p.Clock != Wall:
+		return "bots: on: other machines have a clock of their own, which no match on the virtual clock can own; write clock: wall"
+	case net.ParseIP(b.Address) == nil:
+		return fmt.Sprintf("build: address: %q is no address; for clients on other machines (on:) write the one by which they reach the server, like 10.7.0.1", b.Address)
+	case b.Attach != "":
+		return "build: attach: a server that runs already and clients on other machines (on:) do not go together yet"
+	case b.Client.Trace != OutputTrace && b.Client.Trace != NoTrace:
+		return "build: client: trace: a client on another machine (on:) tells its trace on its standard output, so write output"
+	case b.Client.Drive == SocketDrive:
+		return "build: client: drive: a client on another machine (on:) reads control lines from its standard input, so write input"
+	case slices.ContainsFunc(p.Bots, func(b Bot) bool { return b.On != "" && b.Name == p.Game.Host }):
+		return "bots: on: the host plays on this machine"
+	}
+	return ""
 }
 
 // Tick is the Align of plans whose views are compared at equal ticks.
@@ -158,6 +186,7 @@ func (p *Plan) buildKey() key {
 		envKey("env", &b.Env),
 		{name: "ports", schema: schema{"type": "object", "additionalProperties": schema{"type": "string", "pattern": "^(udp|tcp)(:[0-9]+)?$"}}, read: func(n ast.Node) error { return readPorts(n, &b.Ports) }, write: func() any { return writePorts(b.Ports) }},
 		textKey("attach", &b.Attach),
+		textKey("address", &b.Address),
 		nestedKey("server", b.Server.keys()),
 		nestedKey("client", b.Client.keys()),
 		nestedKey("host", b.Host.keys()),
@@ -368,6 +397,8 @@ func (p *Plan) completeBuild(file string) error {
 		return fmt.Errorf("build: place: name the two fields that tell where a thing is on the ground, like [x, z]")
 	case len(p.Rules.Fields) == 0 && !p.Untraced() && !p.Unruled():
 		return errors.New("watch: there are no rules, so nothing would be compared; say which fields are to agree, see docs/integrating.md. If no program tells a trace yet, write trace: none under server and client: the match is then judged by its logs")
+	case p.far() != "":
+		return errors.New(p.far())
 	case len(p.Rules.Fields) > 0 && p.Untraced():
 		return errors.New("watch: no program tells a trace (trace: none), so there is nothing that these rules could compare")
 	}

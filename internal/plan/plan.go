@@ -82,6 +82,7 @@ type Bot struct {
 	Name  string
 	Link  string // name of a link; "" is a perfect one
 	FPS   int    // its client's frames a second; 0 means the game's rate
+	On    string // the machine on which its client runs: a worker's name; "" is this one
 	Steps []bot.Step
 }
 

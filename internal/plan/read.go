@@ -201,6 +201,7 @@ func (b *Bot) keys(p *Plan) []key {
 		textKey("name", &b.Name),
 		textKey("link", &b.Link),
 		optional(wholeKey("fps", &b.FPS, 0, 240), &b.FPS),
+		textKey("on", &b.On),
 		{name: "steps", schema: listOf(objectOf(stepKeys(&bot.Step{}))), read: func(n ast.Node) error {
 			b.Steps = nil
 			return readList(n, func(item ast.Node) error {

@@ -168,14 +168,17 @@ func permissions(role Role) *server.Permissions {
 		return list
 	}
 	say := append([]string{"$JS.API.INFO", "$JS.API.STREAM.INFO.>", "$JS.API.STREAM.MSG.GET.>", "$JS.API.DIRECT.GET.>", "$JS.FC.>"}, read("KV_zwheel_campaigns", "KV_zwheel_workers")...)
+	hear := []string{"_zw_" + string(role) + ".>"}
 	switch role {
 	case Work:
-		say = append(say, "zw.result.>", "zw.alarm.>", "$KV.zwheel_workers.>", "$O.zwheel_runs.>", "$JS.API.STREAM.PURGE.OBJ_zwheel_runs", "$JS.ACK.ZWHEEL_WORK.>",
+		hear = append(hear, "zw.far.*", "zw.far.*.*.to")
+		say = append(say, "zw.far.*.*.from", "_zw_ask.>", "zw.result.>", "zw.alarm.>", "$KV.zwheel_workers.>", "$O.zwheel_runs.>", "$JS.API.STREAM.PURGE.OBJ_zwheel_runs", "$JS.ACK.ZWHEEL_WORK.>",
 			"$JS.API.CONSUMER.DURABLE.CREATE.ZWHEEL_WORK.>", "$JS.API.CONSUMER.CREATE.ZWHEEL_WORK.>", "$JS.API.CONSUMER.INFO.ZWHEEL_WORK.>", "$JS.API.CONSUMER.MSG.NEXT.ZWHEEL_WORK.>")
 		say = append(say, read("OBJ_zwheel_builds")...)
 	case Ask:
-		say = append(say, "zw.work.>", "$KV.zwheel_campaigns.>", "$KV.zwheel_plans.>", "$O.zwheel_builds.>", "$JS.API.STREAM.PURGE.ZWHEEL_WORK", "$JS.API.STREAM.PURGE.OBJ_zwheel_builds")
+		hear = append(hear, "zw.far.*.*.from")
+		say = append(say, "zw.far.*", "zw.far.*.*.to", "zw.work.>", "$KV.zwheel_campaigns.>", "$KV.zwheel_plans.>", "$O.zwheel_builds.>", "$JS.API.STREAM.PURGE.ZWHEEL_WORK", "$JS.API.STREAM.PURGE.OBJ_zwheel_builds")
 		say = append(say, read("ZWHEEL_RESULTS", "OBJ_zwheel_runs")...)
 	}
-	return &server.Permissions{Publish: &server.SubjectPermission{Allow: say}, Subscribe: &server.SubjectPermission{Allow: []string{"_zw_" + string(role) + ".>"}}}
+	return &server.Permissions{Publish: &server.SubjectPermission{Allow: say}, Subscribe: &server.SubjectPermission{Allow: hear}}
 }

@@ -101,6 +101,7 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 			return nil, err
 		}
 	}
+	traces.Rules = allowing(traces.Rules, traces.Timing)
 	clocks, err := study(ctx, traces)
 	if err != nil {
 		return nil, err
@@ -275,6 +276,7 @@ func (r *reading) finish(how ending.Ending) (*Result, error) {
 	}
 	result.Measures.Timing = r.traces.Timing
 	result.Verdict.SetAside(r.traces.Timing, &r.traces.Rules)
+	tellClocks(result.Verdict, r.traces.Timing)
 	if r.traces.Unruled {
 		result.Verdict.Provisional = true
 		text := "provisional: the plan says nothing of what is compared, and nothing could be learned from this match itself"

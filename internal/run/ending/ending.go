@@ -40,6 +40,7 @@ const (
 	Quit        Kind = "quit"         // a program ended well, but before anybody had asked it to
 	Silent      Kind = "silent"       // a view said nothing more, though its player was in the match
 	TraceBroken Kind = "trace broken" // the way of its trace lines broke
+	MachineLost Kind = "machine lost" // the machine on which it ran was lost, and the view with it
 )
 
 // Break is something that broke for one view while the match went on.
@@ -61,6 +62,8 @@ func (b Break) String() string {
 		text = fmt.Sprintf("%s fell silent at %s", b.View, b.At)
 	case TraceBroken:
 		text = fmt.Sprintf("the trace of %s broke off at %s", b.View, b.At)
+	case MachineLost:
+		text = fmt.Sprintf("%s was lost with its machine at %s", b.View, b.At)
 	}
 	if b.How != "" {
 		text += " (" + b.How + ")"
@@ -74,7 +77,7 @@ func (b Break) String() string {
 // Spoils reports whether what follows in the match could not be judged for it. A
 // crash is a finding of its own, and a view that went on was judged again.
 func (b Break) Spoils() bool {
-	return b.Back == 0 && (b.Kind == Silent || b.Kind == TraceBroken)
+	return b.Back == 0 && (b.Kind == Silent || b.Kind == TraceBroken || b.Kind == MachineLost)
 }
 
 // Well reports whether the match ended as it was to, with everybody heard to the end.

@@ -14,16 +14,27 @@ import (
 type Timing struct {
 	Supervised *Supervised `json:"supervised,omitempty"` // on a virtual clock; the rest is of the wall clock
 
-	Relay   Lateness `json:"relay"`                   // packets sent on later than they were due
-	Machine Lateness `json:"machine"`                 // a thread of the run woken later than it asked to be
-	Refused int      `json:"refused"`                 // datagrams to a port at which nobody listened
-	Unsent  int      `json:"unsent"`                  // packets that the system did not take
-	Full    int      `json:"relay_full,omitempty"`    // packets that the relay dropped because it held as much as it may
-	Trouble string   `json:"relay_trouble,omitempty"` // what the system refused the relay last
-	Stalls  int      `json:"stalls"`                  // times the machine stood still for longer than StallMs
-	Stalled float64  `json:"stalled_s"`               // in all
-	Clocks  []string `json:"clocks,omitempty"`        // views whose own clock was set back while they ran
-	Moments []Stall  `json:"stalls_at,omitempty"`     // when the machine stood still, or gave a program no processor
+	Relay    Lateness `json:"relay"`                   // packets sent on later than they were due
+	Machine  Lateness `json:"machine"`                 // a thread of the run woken later than it asked to be
+	Refused  int      `json:"refused"`                 // datagrams to a port at which nobody listened
+	Unsent   int      `json:"unsent"`                  // packets that the system did not take
+	Full     int      `json:"relay_full,omitempty"`    // packets that the relay dropped because it held as much as it may
+	Trouble  string   `json:"relay_trouble,omitempty"` // what the system refused the relay last
+	Stalls   int      `json:"stalls"`                  // times the machine stood still for longer than StallMs
+	Stalled  float64  `json:"stalled_s"`               // in all
+	Clocks   []string `json:"clocks,omitempty"`        // views whose own clock was set back while they ran
+	Machines []Clock  `json:"machines,omitempty"`      // other machines on which clients ran
+	Moments  []Stall  `json:"stalls_at,omitempty"`     // when the machine stood still, or gave a program no processor
+}
+
+// Clock is how the clock of another machine related to that of the one that played the match. Times of its views were
+// told by the latter, and may be wrong by the error.
+type Clock struct {
+	Machine   string        `json:"machine"`
+	Offset    trace.Seconds `json:"offset_s"` // to be added to its times, at the end
+	DriftPPM  float64       `json:"drift_ppm"`
+	ErrorMs   float64       `json:"error_ms"`
+	Exchanges int           `json:"exchanges"`
 }
 
 // Stall is a time in which the machine stood still, or gave a view's program no processor.
