@@ -124,7 +124,7 @@ func (c *Crew) claim(ctx context.Context) error {
 		return err
 	}
 	host, _ := os.Hostname()
-	c.is = Campaign{Name: c.asked.Campaign, What: c.asked.What, Title: c.asked.Title, Plan: c.asked.Plan, Version: own(), State: Running, Began: time.Now(), Seen: time.Now(),
+	c.is = Campaign{Name: c.asked.Campaign, What: c.asked.What, Title: c.asked.Title, Plan: c.asked.Plan, Version: own(), State: Running, Began: time.Now(),
 		Asker: fmt.Sprintf("%s, process %d (%s)", host, os.Getpid(), nuid.Next()[:6]), By: map[string]int{}}
 	text, err := json.Marshal(c.is)
 	if err != nil {
@@ -150,15 +150,20 @@ func (c *Crew) claim(ctx context.Context) error {
 		if err := json.Unmarshal(entry.Value(), &before); err != nil {
 			return err
 		}
+		now, err := c.link.brokerTime(ctx, campaigns)
+		if err != nil {
+			return err
+		}
+		ago := now.Sub(entry.Created())
 		switch {
 		case before.Plan != c.is.Plan || before.What != c.is.What:
 			return fmt.Errorf("%w: %s of %s", ErrOther, before.What, before.Title)
 		case before.Version != own():
 			return fmt.Errorf("%w: it was begun with %s, and this is %s", ErrOther, before.Version, own())
-		case before.State == Running && time.Since(before.Seen) <= goneAfter && last != 0 && entry.Revision() != last:
+		case before.State == Running && ago <= goneAfter && last != 0 && entry.Revision() != last:
 			return fmt.Errorf("%w, and %s asks for it just now", ErrTaken, before.Asker)
-		case before.State == Running && time.Since(before.Seen) <= goneAfter:
-			c.tell("%s was here %v ago; waiting whether it is still there", before.Asker, time.Since(before.Seen).Round(time.Second))
+		case before.State == Running && ago <= goneAfter:
+			c.tell("%s was here %v ago; waiting whether it is still there", before.Asker, ago.Round(time.Second))
 			last = entry.Revision()
 			pause(ctx, signOfLife+time.Second)
 			if ctx.Err() != nil {
@@ -807,9 +812,7 @@ func (c *Crew) obey(ctx context.Context) {
 }
 
 func (c *Crew) write(ctx context.Context) {
-	is := c.Summary()
-	is.Seen = time.Now()
-	text, err := json.Marshal(is)
+	text, err := json.Marshal(c.Summary())
 	if err != nil {
 		return
 	}

@@ -26,15 +26,12 @@ type session struct {
 	Session string       `json:"session"`
 	Title   string       `json:"title"`
 	Build   pack.Content `json:"build"`
-	Asked   time.Time    `json:"asked"` // one that was asked for long ago is nobody's any more
 }
 
 // welcome is what a worker answers.
 type welcome struct {
 	Error string `json:"error,omitempty"`
 }
-
-const askedWithin = 10 * time.Minute // by clocks that need not agree
 
 // Machine asks a worker to start clients of a plan.
 func (l *Link) Machine(ctx context.Context, name string, p *plan.Plan) (*far.Machine, error) {
@@ -45,7 +42,7 @@ func (l *Link) Machine(ctx context.Context, name string, p *plan.Plan) (*far.Mac
 	if err != nil {
 		return nil, err
 	}
-	one := session{Session: nuid.Next(), Title: p.Title, Build: content, Asked: time.Now()}
+	one := session{Session: nuid.Next(), Title: p.Title, Build: content}
 	text, err := json.Marshal(one)
 	if err != nil {
 		return nil, err
@@ -54,7 +51,7 @@ func (l *Link) Machine(ctx context.Context, name string, p *plan.Plan) (*far.Mac
 	if err != nil {
 		return nil, err
 	}
-	s, err := newStream(l.conn, farSubject+name+"."+one.Session+".from", farSubject+name+"."+one.Session+".to")
+	s, err := newStream(l.conn, farSubject+name+"."+one.Session+".from", farSubject+name+"."+one.Session+".to", l.signer, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -98,7 +95,8 @@ func (w *Worker) invite(ctx context.Context) error {
 
 // host begins to serve one match.
 func (w *Worker) host(ctx context.Context, m *nats.Msg) error {
-	if err := trusts(m.Data, m.Header, w.Trust); err != nil {
+	by, err := trusts(m.Data, m.Header, w.Trust)
+	if err != nil {
 		return err
 	}
 	var one session
@@ -108,8 +106,8 @@ func (w *Worker) host(ctx context.Context, m *nats.Msg) error {
 	switch {
 	case !ValidName(one.Session) || !isSum(one.Build.Sum):
 		return errors.New("it is no session")
-	case time.Since(one.Asked).Abs() > askedWithin+w.skew().Abs():
-		return fmt.Errorf("it was asked for at %s, and here it is %s", one.Asked.Format(time.DateTime), time.Now().Format(time.DateTime))
+	case !w.isNew(one.Session):
+		return errors.New("it was asked for before")
 	}
 	w.fetching.Lock()
 	folder, err := w.build(ctx, one.Build)
@@ -117,7 +115,7 @@ func (w *Worker) host(ctx context.Context, m *nats.Msg) error {
 	if err != nil {
 		return err
 	}
-	s, err := newStream(w.link.conn, farSubject+w.Name+"."+one.Session+".to", farSubject+w.Name+"."+one.Session+".from")
+	s, err := newStream(w.link.conn, farSubject+w.Name+"."+one.Session+".to", farSubject+w.Name+"."+one.Session+".from", nil, by)
 	if err != nil {
 		return err
 	}
@@ -144,10 +142,11 @@ func (w *Worker) host(ctx context.Context, m *nats.Msg) error {
 	return nil
 }
 
-// skew is how much this worker's clock is off on purpose.
-func (w *Worker) skew() time.Duration {
-	if w.Clock == nil {
-		return 0
-	}
-	return time.Until(w.Clock())
+// isNew reports whether a session is asked for the first time: one that is recorded and played back is not.
+func (w *Worker) isNew(name string) bool {
+	w.lock.Lock()
+	defer w.lock.Unlock()
+	before := w.sessions[name]
+	w.sessions[name] = true
+	return !before
 }

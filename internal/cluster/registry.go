@@ -29,7 +29,7 @@ type Standing struct {
 	Failed   int       `json:"failed"`
 	Refused  string    `json:"refused,omitempty"` // why it handed work back last
 	Leaving  bool      `json:"leaving,omitempty"`
-	Seen     time.Time `json:"seen"`
+	Seen     time.Time `json:"seen"` // by the broker's clock, as everywhere
 }
 
 // needs is what a plan that only plays on such a machine needs.
@@ -64,7 +64,7 @@ type Campaign struct {
 	Version string    `json:"version"`
 	State   State     `json:"state"`
 	Began   time.Time `json:"began"`
-	Seen    time.Time `json:"seen"` // whoever asks was there
+	Seen    time.Time `json:"seen"` // whoever asks was there, by the broker's clock
 	Asker   string    `json:"asker"`
 
 	Asked   int            `json:"asked"`
@@ -119,24 +119,33 @@ func (l *Link) Campaign(ctx context.Context, name string) (c Campaign, err error
 	if err := json.Unmarshal(entry.Value(), &c); err != nil {
 		return c, fmt.Errorf("campaign %s: %w", name, err)
 	}
-	c.gone()
+	now, err := l.brokerTime(ctx, campaigns)
+	if err != nil {
+		return c, err
+	}
+	if c.Seen = entry.Created(); c.State == Running && now.Sub(c.Seen) > goneAfter {
+		c.State = Left
+	}
 	if order, err := kv.Get(ctx, orderKey+name); err == nil && c.State == Running {
 		c.State = State(order.Value())
 	}
 	return c, nil
 }
 
-// gone says so if whoever asked is no longer there.
-func (c *Campaign) gone() {
-	if c.State == Running && time.Since(c.Seen) > goneAfter {
-		c.State = Left
+// brokerTime is what time it is at the broker. Whether somebody is still there is asked by its clock alone: those of other
+// machines need not agree.
+func (l *Link) brokerTime(ctx context.Context, bucket string) (time.Time, error) {
+	s, err := l.js.Stream(ctx, "KV_"+bucket)
+	if err != nil {
+		return time.Time{}, err
 	}
+	return s.CachedInfo().TimeStamp, nil
 }
 
 // Campaigns are all that are known, the last begun first.
 func (l *Link) Campaigns(ctx context.Context) (list []Campaign, err error) {
-	err = l.each(ctx, campaigns, stateKey+"*", func(name string, _ []byte) error {
-		c, err := l.Campaign(ctx, strings.TrimPrefix(name, stateKey))
+	err = l.each(ctx, campaigns, stateKey+"*", func(entry jetstream.KeyValueEntry) error {
+		c, err := l.Campaign(ctx, strings.TrimPrefix(entry.Key(), stateKey))
 		if err == nil {
 			list = append(list, c)
 		}
@@ -148,12 +157,16 @@ func (l *Link) Campaigns(ctx context.Context) (list []Campaign, err error) {
 
 // Workers are all that have shown a sign of life lately, by name.
 func (l *Link) Workers(ctx context.Context) (list []Standing, err error) {
-	err = l.each(ctx, workers, "*", func(_ string, text []byte) error {
+	now, err := l.brokerTime(ctx, workers)
+	if err != nil {
+		return nil, err
+	}
+	err = l.each(ctx, workers, "*", func(entry jetstream.KeyValueEntry) error {
 		var s Standing
-		if err := json.Unmarshal(text, &s); err != nil {
+		if err := json.Unmarshal(entry.Value(), &s); err != nil {
 			return err
 		}
-		if time.Since(s.Seen) <= goneAfter {
+		if s.Seen = entry.Created(); now.Sub(s.Seen) <= goneAfter {
 			list = append(list, s)
 		}
 		return nil
@@ -163,7 +176,7 @@ func (l *Link) Workers(ctx context.Context) (list []Standing, err error) {
 }
 
 // each calls f with every value of a bucket whose key fits.
-func (l *Link) each(ctx context.Context, bucket, keys string, f func(key string, value []byte) error) error {
+func (l *Link) each(ctx context.Context, bucket, keys string, f func(jetstream.KeyValueEntry) error) error {
 	kv, err := l.bucket(ctx, bucket)
 	if err != nil {
 		return err
@@ -181,7 +194,7 @@ func (l *Link) each(ctx context.Context, bucket, keys string, f func(key string,
 			if entry == nil {
 				return nil
 			}
-			if err := f(entry.Key(), entry.Value()); err != nil {
+			if err := f(entry); err != nil {
 				return err
 			}
 		}

@@ -10,12 +10,13 @@ import (
 
 	"github.com/nats-io/nats-server/v2/server"
 	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nkeys"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
 // pair are both ends of a stream.
-func pair(t *testing.T) (a, b *stream, conn *nats.Conn) {
+func pair(t *testing.T, signer, trusted nkeys.KeyPair) (a, b *stream, conn *nats.Conn) {
 	t.Helper()
 	s, err := server.NewServer(&server.Options{Host: "127.0.0.1", Port: server.RANDOM_PORT, NoSigs: true, NoLog: true})
 	require.NoError(t, err)
@@ -29,15 +30,15 @@ func pair(t *testing.T) (a, b *stream, conn *nats.Conn) {
 		return c
 	}
 	one, other := dial(), dial()
-	a, err = newStream(one, "x.from", "x.to")
+	a, err = newStream(one, "x.from", "x.to", signer, nil)
 	require.NoError(t, err)
-	b, err = newStream(other, "x.to", "x.from")
+	b, err = newStream(other, "x.to", "x.from", nil, trusted)
 	require.NoError(t, err)
 	return a, b, one
 }
 
 func TestAStreamCarriesBytesInOrder(t *testing.T) {
-	a, b, _ := pair(t)
+	a, b, _ := pair(t, nil, nil)
 	sent := bytes.Repeat([]byte("0123456789abcdef"), 100_000) // several messages
 	go func() {
 		a.Write(sent)
@@ -55,7 +56,7 @@ func TestAStreamCarriesBytesInOrder(t *testing.T) {
 }
 
 func TestAStreamThatLosesAMessageEnds(t *testing.T) {
-	a, b, conn := pair(t)
+	a, b, conn := pair(t, nil, nil)
 	_, err := a.Write([]byte("one"))
 	require.NoError(t, err)
 	a.sent++ // as if the second had been lost
@@ -65,6 +66,38 @@ func TestAStreamThatLosesAMessageEnds(t *testing.T) {
 	got, err := io.ReadAll(b)
 	assert.Equal(t, "one", string(got))
 	assert.ErrorContains(t, err, "a message was lost on the way")
+}
+
+// What a worker is told over a stream is signed, message by message: who sits at the hub can say nothing there.
+func TestAStreamTakesWhatIsSignedAlone(t *testing.T) {
+	ours, public := key(t)
+	theirs, _ := key(t)
+	trusted, err := nkeys.FromPublicKey(public)
+	require.NoError(t, err)
+	for _, c := range []struct {
+		name   string
+		signer nkeys.KeyPair
+		say    func(*stream)
+		want   string
+		err    error
+	}{
+		{"signed", ours, func(s *stream) { s.Write([]byte("one")); s.Close() }, "one", nil},
+		{"by somebody else", theirs, func(s *stream) { s.Write([]byte("one")) }, "", errUntrusted},
+		{"not at all", nil, func(s *stream) { s.Write([]byte("one")) }, "", errUntrusted},
+		{"of another stream", ours, func(s *stream) {
+			to := s.to
+			s.to = "y.to"
+			m := s.signed([]byte("one"))
+			s.to = to
+			s.conn.Publish(to, m)
+		}, "", errUntrusted},
+	} {
+		a, b, _ := pair(t, c.signer, trusted)
+		go c.say(a)
+		got, err := io.ReadAll(b)
+		assert.Equal(t, c.want, string(got), c.name)
+		assert.ErrorIs(t, err, c.err, c.name)
+	}
 }
 
 func withTimeout(t *testing.T) context.Context {

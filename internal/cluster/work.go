@@ -104,7 +104,7 @@ var errUntrusted = errors.New("it is not signed by a key that is trusted here")
 // opened is the batch of a message, if it is signed by one of the keys that are trusted; without any, whoever the
 // broker let in is.
 func opened(text []byte, header nats.Header, trusted []string) (*batch, error) {
-	if err := trusts(text, header, trusted); err != nil {
+	if _, err := trusts(text, header, trusted); err != nil {
 		return nil, err
 	}
 	b := &batch{}
@@ -122,27 +122,27 @@ func opened(text []byte, header nats.Header, trusted []string) (*batch, error) {
 	return b, nil
 }
 
-// trusts is nil if a message is signed by one of the keys that are trusted, or if none are named.
-func trusts(text []byte, header nats.Header, trusted []string) error {
+// trusts is the key by which a message is signed, if that is one of those that are trusted; nil if none are named.
+func trusts(text []byte, header nats.Header, trusted []string) (nkeys.KeyPair, error) {
 	if len(trusted) == 0 {
-		return nil
+		return nil, nil
 	}
 	by := header.Get(byHeader)
 	if !slices.Contains(trusted, by) {
-		return fmt.Errorf("%w, but by %q", errUntrusted, by)
+		return nil, fmt.Errorf("%w, but by %q", errUntrusted, by)
 	}
 	sign, err := base64.StdEncoding.DecodeString(header.Get(signHeader))
 	if err != nil {
-		return errUntrusted
+		return nil, errUntrusted
 	}
 	key, err := nkeys.FromPublicKey(by)
 	if err != nil {
-		return errUntrusted
+		return nil, errUntrusted
 	}
 	if key.Verify(text, sign) != nil {
-		return errUntrusted
+		return nil, errUntrusted
 	}
-	return nil
+	return key, nil
 }
 
 // sumOf is what a text is known by.

@@ -50,11 +50,12 @@ type Worker struct {
 	fetching sync.Mutex            // of plans and builds, each once
 	plans    map[string]*plan.Plan // by the sums of the plan and of its build
 
-	lock    sync.Mutex
-	is      Standing
-	playing map[string]bool
-	orders  map[string]State    // of campaigns
-	aside   map[string][]string // workers that get no more of a campaign
+	lock     sync.Mutex
+	is       Standing
+	playing  map[string]bool
+	sessions map[string]bool     // that were asked for
+	orders   map[string]State    // of campaigns
+	aside    map[string][]string // workers that get no more of a campaign
 }
 
 const (
@@ -69,6 +70,7 @@ var ErrNameTaken = errors.New("another worker has that name")
 // Run plays until ctx is done; then it ends what it has begun, or hands it back.
 func (w *Worker) Run(ctx context.Context, l *Link) error {
 	w.link, w.slots = l, semaphore.NewWeighted(int64(w.Slots))
+	w.sessions = map[string]bool{}
 	w.playing, w.orders, w.aside, w.plans = map[string]bool{}, map[string]State{}, map[string][]string{}, map[string]*plan.Plan{}
 	w.is = Standing{Name: w.Name, Instance: nuid.Next(), Version: own(), System: runtime.GOOS, CPU: runtime.GOARCH, Cores: runtime.NumCPU(),
 		MemoryMB: w.MemoryMB, Virtual: w.Virtual, Slots: w.Slots, Playing: []string{}}
@@ -635,7 +637,7 @@ func (w *Worker) live(ctx context.Context) {
 
 func (w *Worker) stand(ctx context.Context) {
 	w.lock.Lock()
-	w.is.Seen, w.is.Busy, w.is.Playing = time.Now(), len(w.playing), []string{}
+	w.is.Busy, w.is.Playing = len(w.playing), []string{}
 	for text := range w.playing {
 		w.is.Playing = append(w.is.Playing, text)
 	}
