@@ -44,6 +44,7 @@ type lateness struct {
 	residuals              []float64
 	shownStep              float64   // the coarsest decimal step on which all that is shown lies
 	now                    []float64 // how far off from what the server had at the same moment
+	standing               []float64 // the same, where it has stood for a while
 	interval               float64   // how far it goes from one of the server's records to the next, at its fastest
 	views                  map[string]bool
 	steady                 string // what is said of it if it disagrees steadily
@@ -80,8 +81,9 @@ const (
 	mostOfTrack    = 400         // samples of one track
 	mostTracks     = 240         // of one subject, spread over all
 	fewSamples     = 200         // a rule that rests on fewer says so
-	neverAgrees    = 0.95        // share of samples that nothing explains, above which a person is asked
-	seldomExplains = 0.02        // above which it is said
+	cameToRest     = 1500 * time.Millisecond
+	neverAgrees    = 0.95 // share of samples that nothing explains, above which a person is asked
+	seldomExplains = 0.02 // above which it is said
 )
 
 // tracks are all of a subject that can be compared.
@@ -312,7 +314,11 @@ func (s *subject) follow(tracks []*track, r *Rule) *lateness {
 					late.shownStep = cost.Lattice(sample.value[k], late.shownStep)
 				}
 				if at, ok := paths[t].at(sample.t); ok {
-					late.now = append(late.now, paths[t].apart(sample.value, at))
+					off := paths[t].apart(sample.value, at)
+					late.now = append(late.now, off)
+					if paths[t].extent(sample.t-cameToRest, sample.t) <= s.step {
+						late.standing = append(late.standing, off)
+					}
 				}
 			}
 			late.interval = max(late.interval, s.goes(t, paths[t]))

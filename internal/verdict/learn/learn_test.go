@@ -274,6 +274,32 @@ func TestAMistakeIsNotLearnedAsNormal(t *testing.T) {
 	assert.Contains(t, strings.Join(r.Why, " "), "SUSPICIOUS")
 }
 
+// What stands is to be shown where it stands: a view that never settles is told.
+func TestWhatNeverSettlesIsSuspicious(t *testing.T) {
+	for _, c := range []struct {
+		sway float64
+		want bool
+	}{{0, false}, {0.3, true}} {
+		m := newMatch(t)
+		boats := func(at, sway float64) string {
+			var list []string
+			for i := range 6 {
+				x := 2.013 * math.Min(math.Mod(math.Max(at, 0), 6), 2) // it goes for two seconds and stands for four
+				list = append(list, fmt.Sprintf(`"boat/%d":{"x":%.3f,"y":%.3f}`, i, x+float64(i), sway))
+			}
+			return strings.Join(list, ",")
+		}
+		for i := range 600 {
+			s := float64(i) / 20
+			m.say(0, s, `"full":true,"state":{`+boats(s, 0)+`}`)
+			m.say(1, s+0.001, `"full":true,"state":{`+boats(s-0.1, c.sway*float64(i%2*2-1))+`}`)
+			m.say(2, s+0.001, `"full":true,"state":{`+boats(s-0.1, c.sway*float64(i%2*2-1))+`}`)
+		}
+		text := strings.Join(find(t, Learn([]*Match{m.Match}), "x, y").Why, " ")
+		assert.Equal(t, c.want, strings.Contains(text, "never settle"), text)
+	}
+}
+
 func TestEveryRuleThatIsLearnedIsValid(t *testing.T) {
 	m := newMatch(t)
 	m.plays(func(at float64) string {

@@ -25,6 +25,11 @@ func (s *subject) why(late *lateness, r *Rule) (list []string) {
 	if moved := late.interval; moved > 0 && late.shownStep > max(moved, 10*s.step) && late.samples > fewSamples {
 		list = append(list, fmt.Sprintf("SUSPICIOUS: it is shown in steps of %s, where the server has %s: is it rounded on the way?", steps(late.shownStep), steps(s.step)))
 	}
+	if n := len(late.standing); n >= fewSamples && late.interval > 0 {
+		if off := quantile(late.standing, 0.75); off > max(4*s.step, 0.25*late.interval) {
+			list = append(list, fmt.Sprintf("SUSPICIOUS: where it has stood for %s it is shown %.3g off (a quarter of %d samples), though it goes only %.3g from one record to the next: does what is shown never settle?", seconds(cameToRest), off, n, late.interval))
+		}
+	}
 	if share := float64(late.wrong) / float64(max(1, late.samples)); share > seldomExplains && r.SeenBy != rulebook.Nobody {
 		list = append(list, fmt.Sprintf("SUSPICIOUS: %.0f%% of it is explained by nothing that the server had; the rule is written as if it were right", 100*share))
 	}
