@@ -1,0 +1,188 @@
+package cluster
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/nats-io/nats.go/jetstream"
+)
+
+// fetch gets a result that is stored: of a campaign that is resumed, or of a match that was asked for before.
+func (c *Crew) fetch(ctx context.Context, a *asking) (*Result, error) {
+	s, err := c.link.js.Stream(ctx, resultStream)
+	if err != nil {
+		return nil, err
+	}
+	for {
+		m, err := s.GetLastMsgForSubject(ctx, resultSubject+c.asked.Campaign+"."+a.key())
+		if err != nil {
+			return nil, fmt.Errorf("the result of seed %d is not there: %w", a.seed(), err)
+		}
+		r := &Result{}
+		if err := json.Unmarshal(m.Data, r); err != nil {
+			return nil, err
+		}
+		second := *a
+		second.Try++
+		c.lock.Lock()
+		again := c.stored[second.key()]
+		if !again || r.well() {
+			c.count(r, m.Header.Get(workerHeader))
+			c.lock.Unlock()
+			return r.or()
+		}
+		c.lock.Unlock()
+		a = &second
+	}
+}
+
+// or is a result, or the error that it has.
+func (r *Result) or() (*Result, error) {
+	if r.Error != "" {
+		return nil, errors.New(r.Error)
+	}
+	return r, nil
+}
+
+// hear takes in results, from the first that is stored on. caught hears when all that were stored when it began are in.
+func (c *Crew) hear(ctx context.Context, caught chan<- error) {
+	s, err := c.link.js.Stream(ctx, resultStream)
+	if err != nil {
+		caught <- err
+		return
+	}
+	consumer, err := c.link.js.OrderedConsumer(ctx, resultStream, jetstream.OrderedConsumerConfig{FilterSubjects: []string{resultSubject + c.asked.Campaign + ".>"}})
+	if err != nil {
+		caught <- err
+		return
+	}
+	until := uint64(0)
+	if c.asked.Resume {
+		if last, err := s.GetLastMsgForSubject(ctx, resultSubject+c.asked.Campaign+".>"); err == nil {
+			until = last.Sequence
+		}
+	}
+	if until == 0 {
+		caught <- nil
+		caught = nil
+	}
+	messages, err := consumer.Messages(jetstream.PullExpiry(3*time.Second), jetstream.PullHeartbeat(time.Second))
+	if err != nil {
+		if caught != nil {
+			caught <- err
+		}
+		return
+	}
+	stop := context.AfterFunc(ctx, messages.Stop)
+	defer stop()
+	for {
+		m, err := messages.Next()
+		if err != nil {
+			if ctx.Err() != nil || errors.Is(err, jetstream.ErrMsgIteratorClosed) {
+				if caught != nil {
+					caught <- context.Cause(ctx)
+				}
+				return
+			}
+			continue // it is asked for anew, as the broker comes back
+		}
+		c.take(m)
+		if meta, err := m.Metadata(); err == nil && caught != nil && meta.Sequence.Stream >= until {
+			caught <- nil
+			caught = nil
+		}
+	}
+}
+
+// take takes in a result.
+func (c *Crew) take(m jetstream.Msg) {
+	key := strings.TrimPrefix(m.Subject(), resultSubject+c.asked.Campaign+".")
+	r := &Result{}
+	if err := json.Unmarshal(m.Data(), r); err != nil {
+		c.tell("a result that is none came for %s: %v", key, err)
+		return
+	}
+	by := m.Headers().Get(workerHeader)
+	c.lock.Lock()
+	defer c.lock.Unlock()
+	if us, err := strconv.ParseInt(m.Headers().Get(tookHeader), 10, 64); err == nil {
+		took := max(time.Duration(us)*time.Microsecond, time.Microsecond)
+		if c.took == 0 {
+			c.took = took
+		}
+		c.took += (took - c.took) / 8
+	}
+	delete(c.out, key)
+	c.stored[key], c.heard = true, time.Now()
+	c.wakeUp()
+	asked := c.waiting[key]
+	delete(c.waiting, key)
+	if len(asked) == 0 {
+		return
+	}
+	first := asked[0]
+	if !r.well() && first.Try == 0 && c.others(first, by) {
+		// It may be the worker: another one plays it too.
+		for _, a := range asked {
+			a.Try, a.Not, a.first, a.firstBy = 1, []string{by}, r, by
+		}
+		c.waiting[first.key()] = append(c.waiting[first.key()], asked...)
+		c.queue = append(c.queue, first)
+		return
+	}
+	if first.Try > 0 {
+		c.strike(first, r, by)
+		if !r.well() {
+			r = first.first // as it went first
+		}
+	}
+	c.count(r, by)
+	for _, a := range asked {
+		a.answered <- r
+	}
+}
+
+// others reports whether a worker other than that one could play it. The caller holds the lock.
+func (c *Crew) others(a *asking, by string) bool {
+	return slices.ContainsFunc(c.workers, func(s Standing) bool {
+		return s.Name != by && !s.Leaving && s.Fits(a.class) && s.Slots >= a.Slots && !slices.Contains(c.is.Aside, s.Name)
+	})
+}
+
+// strike puts a worker aside on which matches fail that do not fail elsewhere.
+func (c *Crew) strike(a *asking, r *Result, by string) {
+	if !r.well() {
+		return
+	}
+	if c.strikes[a.firstBy] == nil {
+		c.strikes[a.firstBy] = map[string]bool{}
+	}
+	c.strikes[a.firstBy][a.key()] = true
+	why := a.first.Error
+	if why == "" {
+		why = a.first.Match.Why
+	}
+	c.tell("seed %d could not be played on %s (%s), and could on %s", a.seed(), a.firstBy, why, by)
+	if len(c.strikes[a.firstBy]) == strikesOut && !slices.Contains(c.is.Aside, a.firstBy) {
+		c.is.Aside = append(c.is.Aside, a.firstBy)
+		c.tell("%s is put aside: %d matches failed there that could be played elsewhere", a.firstBy, strikesOut)
+	}
+}
+
+func (c *Crew) count(r *Result, by string) {
+	c.is.Matches++
+	c.now++
+	c.is.By[by]++
+	if !r.well() {
+		c.is.Failed++
+	}
+	if len(r.Match.Found) > 0 {
+		c.is.Found++
+	}
+}
