@@ -5,15 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math"
 	"net/netip"
-	"slices"
 	"sync"
 	"time"
 
-	"zitherwheel/internal/match/process"
 	"zitherwheel/internal/network/relay"
-	"zitherwheel/internal/verdict/clocksync"
 )
 
 // Machine is another machine, as the one sees it that plays the match. Its methods are safe for concurrent use.
@@ -268,147 +264,4 @@ func (m *Machine) Clock() Clock {
 	m.lock.Lock()
 	defer m.lock.Unlock()
 	return m.clock.summary()
-}
-
-// Program is a program there.
-type Program struct {
-	machine *Machine
-	number  int
-	say     func(process.Line)
-	exited  chan struct{}
-
-	over, asked, failed bool
-	gone                bool // with its machine
-	how                 string
-}
-
-// Start starts a program there. What it says goes to say, one line at a time.
-func (m *Machine) Start(spec process.Spec, say func(process.Line)) (*Program, error) {
-	m.lock.Lock()
-	p := &Program{machine: m, number: len(m.programs) + 1, say: say, exited: make(chan struct{})}
-	m.programs[p.number] = p
-	m.lock.Unlock()
-	err := m.order(order{Start: &startOrder{p.number, spec.Name, spec.Run, spec.Env, spec.Trace.None, spec.DriveInput, spec.Signal, spec.StopWithin}})
-	if err != nil {
-		return nil, m.err()
-	}
-	n, err := m.answer()
-	if err != nil {
-		return nil, err
-	}
-	if n.Started.Error != "" {
-		return nil, fmt.Errorf("on %s: %s", m.Name, n.Started.Error)
-	}
-	return p, nil
-}
-
-// PID is 0: it is no process of this machine.
-func (p *Program) PID() int { return 0 }
-
-// Running reports whether it has not ended.
-func (p *Program) Running() bool {
-	p.machine.lock.Lock()
-	defer p.machine.lock.Unlock()
-	return !p.over
-}
-
-// Connected is true: its trace comes over its output.
-func (p *Program) Connected() bool { return true }
-
-// Exited is closed when it has ended.
-func (p *Program) Exited() <-chan struct{} { return p.exited }
-
-// Exit says how it ended, and whether it was asked to.
-func (p *Program) Exit() (how string, asked bool) {
-	p.machine.lock.Lock()
-	defer p.machine.lock.Unlock()
-	return p.how, p.asked
-}
-
-// Failed reports whether it ended badly.
-func (p *Program) Failed() bool {
-	p.machine.lock.Lock()
-	defer p.machine.lock.Unlock()
-	return p.failed
-}
-
-// Gone reports whether it ended with its machine, and nobody knows how.
-func (p *Program) Gone() bool {
-	p.machine.lock.Lock()
-	defer p.machine.lock.Unlock()
-	return p.gone
-}
-
-// Say hands it a control line.
-func (p *Program) Say(line []byte) bool {
-	return p.Running() && p.machine.order(order{Say: &sayOrder{p.number, slices.Clone(line)}}) == nil
-}
-
-// Stop asks it to end, and waits for that.
-func (p *Program) Stop() {
-	if !p.Running() || p.machine.order(order{Stop: p.number}) != nil {
-		return
-	}
-	select {
-	case <-p.exited:
-	case <-p.machine.lost:
-	}
-}
-
-// Clock is how the clock of another machine relates to that of this one.
-type Clock struct {
-	Offset    time.Duration // to be added to its times, now
-	DriftPPM  float64
-	Error     time.Duration // the offset is off by no more: half of the shortest way there and back
-	Exchanges int
-}
-
-// clock is what exchanges tell.
-type clock struct {
-	list []clocksync.Exchange // by the other clock, as clocksync has it
-	fit  clocksync.Fit
-	ping time.Duration // the shortest
-	n    int
-}
-
-const exchangesKept = 600
-
-// add takes in an exchange: asked and answered by this clock, there by the other.
-func (c *clock) add(asked, answered, there time.Duration) {
-	ping := answered - asked
-	// On the other clock the answer left at there; to clocksync it is the view, and this clock the server's.
-	c.list = append(c.list, clocksync.Exchange{T: there, Ping: ping, Server: asked})
-	if c.n++; c.n == 1 || ping < c.ping {
-		c.ping = ping
-	}
-	if len(c.list) > exchangesKept {
-		c.list = slices.Delete(c.list, 0, len(c.list)-exchangesKept)
-	}
-	if fit, ok := clocksync.ByExchanges(c.list); ok {
-		c.fit = fit
-	}
-}
-
-// here is a time of the other clock by this one.
-func (c *clock) here(there time.Duration) time.Duration { return c.fit.Shared(there) }
-
-// there is a time of this clock by the other.
-func (c *clock) there(here time.Duration) time.Duration {
-	t := here
-	for range 3 {
-		t += here - c.fit.Shared(t)
-	}
-	return t
-}
-
-func (c *clock) summary() Clock {
-	last := time.Duration(0)
-	if len(c.list) > 0 {
-		last = c.list[len(c.list)-1].T
-	}
-	residual := time.Duration(c.fit.Residual * float64(time.Millisecond))
-	if math.IsNaN(c.fit.Residual) {
-		residual = 0
-	}
-	return Clock{Offset: c.fit.Shared(last) - last, DriftPPM: c.fit.Drift, Error: c.ping/2 + residual, Exchanges: c.n}
 }

@@ -1,0 +1,93 @@
+package far
+
+import (
+	"fmt"
+	"slices"
+
+	"zitherwheel/internal/match/process"
+)
+
+// Program is a program there.
+type Program struct {
+	machine *Machine
+	number  int
+	say     func(process.Line)
+	exited  chan struct{}
+
+	over, asked, failed bool
+	gone                bool // with its machine
+	how                 string
+}
+
+// Start starts a program there. What it says goes to say, one line at a time.
+func (m *Machine) Start(spec process.Spec, say func(process.Line)) (*Program, error) {
+	m.lock.Lock()
+	p := &Program{machine: m, number: len(m.programs) + 1, say: say, exited: make(chan struct{})}
+	m.programs[p.number] = p
+	m.lock.Unlock()
+	err := m.order(order{Start: &startOrder{p.number, spec.Name, spec.Run, spec.Env, spec.Trace.None, spec.DriveInput, spec.Signal, spec.StopWithin}})
+	if err != nil {
+		return nil, m.err()
+	}
+	n, err := m.answer()
+	if err != nil {
+		return nil, err
+	}
+	if n.Started.Error != "" {
+		return nil, fmt.Errorf("on %s: %s", m.Name, n.Started.Error)
+	}
+	return p, nil
+}
+
+// PID is 0: it is no process of this machine.
+func (p *Program) PID() int { return 0 }
+
+// Running reports whether it has not ended.
+func (p *Program) Running() bool {
+	p.machine.lock.Lock()
+	defer p.machine.lock.Unlock()
+	return !p.over
+}
+
+// Connected is true: its trace comes over its output.
+func (p *Program) Connected() bool { return true }
+
+// Exited is closed when it has ended.
+func (p *Program) Exited() <-chan struct{} { return p.exited }
+
+// Exit says how it ended, and whether it was asked to.
+func (p *Program) Exit() (how string, asked bool) {
+	p.machine.lock.Lock()
+	defer p.machine.lock.Unlock()
+	return p.how, p.asked
+}
+
+// Failed reports whether it ended badly.
+func (p *Program) Failed() bool {
+	p.machine.lock.Lock()
+	defer p.machine.lock.Unlock()
+	return p.failed
+}
+
+// Gone reports whether it ended with its machine, and nobody knows how.
+func (p *Program) Gone() bool {
+	p.machine.lock.Lock()
+	defer p.machine.lock.Unlock()
+	return p.gone
+}
+
+// Say hands it a control line.
+func (p *Program) Say(line []byte) bool {
+	return p.Running() && p.machine.order(order{Say: &sayOrder{p.number, slices.Clone(line)}}) == nil
+}
+
+// Stop asks it to end, and waits for that.
+func (p *Program) Stop() {
+	if !p.Running() || p.machine.order(order{Stop: p.number}) != nil {
+		return
+	}
+	select {
+	case <-p.exited:
+	case <-p.machine.lost:
+	}
+}
