@@ -89,12 +89,12 @@ bots:
 			kill(workers[i])
 			workers[i] = worker()
 			killed["worker"]++
-		case what < 55:
+		case what < 48:
 			kill(h)
 			time.Sleep(time.Duration(draw.IntN(700)) * time.Millisecond)
 			h = hub()
 			killed["hub"]++
-		case what < 68:
+		case what < 60:
 			a.Process.Kill()
 			killed["asker"]++
 		}

@@ -111,7 +111,7 @@ func TestClientsOnThreeMachines(t *testing.T) {
 	text := func(faults string) string {
 		return fmt.Sprintf(`title: three machines
 clock: wall
-duration: 12s
+duration: 8s
 seed: 5
 game: {name: millpond, faults: [%s]}
 build:

@@ -100,7 +100,7 @@ func pond(t *testing.T, length, faults string) (*plan.Plan, string) {
 // A client on a machine whose clock is off by minutes, and goes too fast, is judged like one here; its packets go over its
 // link there, and are recorded here.
 func TestAClientOnAnotherMachineIsJudgedLikeOneHere(t *testing.T) {
-	p, folder := pond(t, "12s", "")
+	p, folder := pond(t, "9s", "")
 	find, _ := elsewhere(t, folder, clockOf(217*time.Second+345*time.Millisecond, 80))
 	r, err := Run(context.Background(), p, Options{Folder: filepath.Join(t.TempDir(), "run"), Machines: find})
 	require.NoError(t, err)
@@ -121,7 +121,7 @@ func TestAClientOnAnotherMachineIsJudgedLikeOneHere(t *testing.T) {
 }
 
 func TestAMistakeOfAClientOnAnotherMachineIsFound(t *testing.T) {
-	p, folder := pond(t, "10s", "counts-twice")
+	p, folder := pond(t, "8s", "counts-twice")
 	find, _ := elsewhere(t, folder, clockOf(-3*time.Hour, 0))
 	r, err := Run(context.Background(), p, Options{Machines: find})
 	require.NoError(t, err)
@@ -131,7 +131,7 @@ func TestAMistakeOfAClientOnAnotherMachineIsFound(t *testing.T) {
 
 // A machine that is lost takes its views with it, and nobody else's: the match goes on, and is no pass.
 func TestAMachineThatIsLostEndsItsViews(t *testing.T) {
-	p, folder := pond(t, "12s", "")
+	p, folder := pond(t, "10s", "")
 	p.Bots[1].Steps = p.Bots[1].Steps[:2] // it does not leave by itself
 	find, cut := elsewhere(t, folder, nil)
 	time.AfterFunc(5*time.Second, cut)

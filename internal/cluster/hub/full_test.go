@@ -45,7 +45,7 @@ func TestAFullBrokerIsTold(t *testing.T) {
 		p, err := plan.Parse("plan.yaml", []byte("title: short\nduration: 5s\nbots: [{name: fern}]\n"))
 		require.NoError(t, err)
 		played := make(chan error, 1)
-		limited, stop := context.WithTimeout(c.Context(), 5*time.Second)
+		limited, stop := context.WithTimeout(c.Context(), 2*time.Second)
 		defer stop()
 		go func() {
 			for seed := uint64(0); limited.Err() == nil; seed++ {
