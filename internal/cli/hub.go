@@ -41,7 +41,11 @@ Exits with 0 when it is told to end, 3 if it cannot start.`,
 			}
 			defer h.Stop()
 			fmt.Fprintf(c.OutOrStdout(), "Hub: %s, its data in %s\n", h.URL(), o.Folder)
-			fmt.Fprintf(c.OutOrStdout(), "Now: zwheel worker --join %s\n     zwheel hunt PLAN --times 1000 --on %s\n", h.URL(), h.URL())
+			keys := ""
+			if strings.HasPrefix(h.URL(), "tls:") {
+				keys = " --key FILE --ca " + hub.CAFile(o.Folder)
+			}
+			fmt.Fprintf(c.OutOrStdout(), "Now: zwheel worker --join %s%s\n     zwheel hunt PLAN --times 1000 --on %s%s\n", h.URL(), keys, h.URL(), keys)
 			last := hub.Standing{}
 			for every := time.NewTicker(10 * time.Second); ; {
 				select {

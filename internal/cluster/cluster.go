@@ -136,6 +136,9 @@ func (l *Link) options(as string) ([]nats.Option, error) {
 			return nil, err
 		}
 		if strings.Contains(string(text), "USER JWT") {
+			if l.signer, err = nkeys.ParseDecoratedUserNKey(text); err != nil {
+				return nil, fmt.Errorf("%s: its credentials cannot be read: %w", l.address.Key, err)
+			}
 			options = append(options, nats.UserCredentials(l.address.Key))
 		} else {
 			l.signer, err = nkeys.FromSeed([]byte(strings.TrimSpace(string(text))))

@@ -1,6 +1,8 @@
 package cluster
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -80,6 +82,23 @@ func TestWorkThatMakesNoSenseIsRefused(t *testing.T) {
 	}
 	_, err := opened([]byte("no JSON"), nil, nil)
 	assert.Error(t, err)
+}
+
+// Credentials of a team's own broker sign what is asked for like a key of the hub.
+func TestCredentialsSign(t *testing.T) {
+	pair, public := key(t)
+	seed, err := pair.Seed()
+	require.NoError(t, err)
+	path := filepath.Join(t.TempDir(), "team.creds")
+	text := "-----BEGIN NATS USER JWT-----\neyJ0eXAiOiJKV1QifQ.e30.c2ln\n------END NATS USER JWT------\n\n-----BEGIN USER NKEY SEED-----\n" + string(seed) + "\n------END USER NKEY SEED------\n"
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+	l := &Link{address: Address{URL: "nats://127.0.0.1:4222", Key: path}}
+	_, err = l.options("ask")
+	require.NoError(t, err)
+	m, err := l.sign("s", &batch{Campaign: "night", Plan: sumOf(nil), Seeds: []uint64{1}})
+	require.NoError(t, err)
+	_, err = opened(m.Data, m.Header, []string{public})
+	assert.NoError(t, err)
 }
 
 func TestNames(t *testing.T) {

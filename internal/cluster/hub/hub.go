@@ -150,9 +150,17 @@ func (h *Hub) prepare(ctx context.Context, keep time.Duration, locked bool, insi
 	return cluster.Prepare(ctx, js, keep, true)
 }
 
-// URL is where workers and askers reach it.
+// URL is where workers and askers reach it: if it listens on all addresses, by this machine's name.
 func (h *Hub) URL() string {
-	return fmt.Sprintf("%s://%s", h.scheme, h.server.Addr())
+	at := h.server.Addr().String()
+	if host, port, err := net.SplitHostPort(at); err == nil {
+		if ip := net.ParseIP(host); ip != nil && ip.IsUnspecified() {
+			if name, err := os.Hostname(); err == nil {
+				at = net.JoinHostPort(name, port)
+			}
+		}
+	}
+	return h.scheme + "://" + at
 }
 
 // Standing is what a hub has to do.
