@@ -110,6 +110,7 @@ func onHub(c *cobra.Command, role string, run func(*cobra.Command, *cluster.Link
 type elsewhere struct {
 	at   cluster.Address
 	name string
+	wait time.Duration
 	link *cluster.Link
 	crew *cluster.Crew
 }
@@ -117,6 +118,7 @@ type elsewhere struct {
 func (e *elsewhere) flags(c *cobra.Command) {
 	c.Flags().StringVar(&e.at.URL, "on", "", "have the matches played by the workers of this hub: nats://HOST:PORT")
 	c.Flags().StringVar(&e.name, "campaign", "", "with --on, what the campaign is called (default from the plan and the time)")
+	c.Flags().DurationVar(&e.wait, "patience", 5*time.Minute, "with --on, how long it is waited for a worker that can play; 0 for ever")
 	joinFlags(c, &e.at)
 }
 
@@ -146,7 +148,7 @@ func (e *elsewhere) begin(c *cobra.Command, here played.Here, p *plan.Plan, resu
 	if e.link, err = cluster.Dial(c.Context(), e.at, "ask"); err != nil {
 		return nil, nil, failed(err)
 	}
-	e.crew, err = e.link.Crew(c.Context(), cluster.Asked{Campaign: e.name, What: c.Name(), Title: p.Title, Plan: hex.EncodeToString(sum[:]), Resume: resume, Mark: here.Wall.Mark,
+	e.crew, err = e.link.Crew(c.Context(), cluster.Asked{Campaign: e.name, What: c.Name(), Title: p.Title, Plan: hex.EncodeToString(sum[:]), Resume: resume, Patience: e.wait, Mark: here.Wall.Mark,
 		Tell: func(text string) { fmt.Fprintf(c.ErrOrStderr(), "%s: %s\n", e.name, text) }})
 	switch {
 	case errors.Is(err, cluster.ErrTaken):

@@ -379,7 +379,7 @@ func TestWhatNobodyCanPlayIsTold(t *testing.T) {
 			folder := t.TempDir()
 			require.NoError(t, os.WriteFile(filepath.Join(folder, "a"), []byte("#!/bin/sh\n"), 0o755))
 			told := make(chan string, 100)
-			crew := h.crew(cluster.Asked{Campaign: "none", Tell: func(text string) { told <- text }})
+			crew := h.crew(cluster.Asked{Campaign: "none", Patience: 3 * time.Second, Tell: func(text string) { told <- text }})
 			defer crew.Close(h.ctx, false)
 			ctx, end := context.WithCancel(h.ctx)
 			defer end()
@@ -388,6 +388,8 @@ func TestWhatNobodyCanPlayIsTold(t *testing.T) {
 				select {
 				case text := <-told:
 					if strings.Contains(text, c.says) {
+						<-crew.Context().Done()
+						assert.ErrorIs(t, context.Cause(crew.Context()), cluster.ErrNobody)
 						return
 					}
 				case <-time.After(40 * time.Second):

@@ -24,6 +24,8 @@ type Asked struct {
 	Resume   bool         // go on with the campaign of that name
 	Tell     func(string) // hears what goes on; may be nil
 
+	Patience time.Duration // how long is waited where nobody can play; 0 is for ever
+
 	Mark func(planYAML []byte) string // makes the mark of run folders that come back, see match.Options; may be nil
 }
 

@@ -1,6 +1,7 @@
 package cluster
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"reflect"
@@ -160,10 +161,14 @@ func (c *Crew) handOut(ctx context.Context) {
 		for ctx.Err() == nil {
 			c.lock.Lock()
 			list, b := c.next()
-			stands := len(c.queue)+len(c.out) > 0 && time.Since(c.heard) > goneAfter
+			stood := time.Duration(0)
+			if len(c.queue)+len(c.out) > 0 {
+				stood = time.Since(c.heard)
+			}
 			c.lock.Unlock()
-			if stands {
-				c.sayNobody(ctx)
+			if stood > min(goneAfter, cmp.Or(c.asked.Patience, goneAfter)) && c.nobody(ctx) && c.asked.Patience > 0 && stood > c.asked.Patience {
+				c.end(fmt.Errorf("%w; it was waited for %v", ErrNobody, c.asked.Patience))
+				return
 			}
 			if len(list) == 0 {
 				break
@@ -227,14 +232,15 @@ func (c *Crew) next() (list []*asking, b *batch) {
 	return list, b
 }
 
-// sayNobody says why nothing is played, if it is because nobody can.
-func (c *Crew) sayNobody(ctx context.Context) {
+// nobody reports whether nothing is played because nobody can, and says why each cannot.
+func (c *Crew) nobody(ctx context.Context) (is bool) {
 	all, err := c.link.Workers(ctx)
 	if err != nil {
-		return // the broker is away, which is told elsewhere
+		return false // the broker is away, which is told elsewhere
 	}
 	c.lock.Lock()
 	defer c.lock.Unlock()
+	is = true
 	if len(all) == 0 {
 		c.tellOnce("no worker is there: zwheel worker --join %s starts one", c.link.address.URL)
 	}
@@ -249,6 +255,9 @@ func (c *Crew) sayNobody(ctx context.Context) {
 			c.tellOnce("worker %s has %d slots, and a match on the wall clock with %d players takes %d", s.Name, s.Slots, want.Slots, want.Slots)
 		case s.Refused != "" && s.Busy == 0:
 			c.tellOnce("worker %s says: %s", s.Name, s.Refused)
+		default:
+			is = false
 		}
 	}
+	return is
 }
