@@ -52,7 +52,7 @@ Exits with 0 then, 3 if it cannot join.`,
 				return usage("--name %q: letters, digits and - only", w.Name)
 			case len(w.Trust) == 0 && !cluster.Local(at.URL):
 				return usage("say whose work is taken: --trust PUBLIC-KEY, as zwheel hub init prints it; a worker starts programs that others name")
-			case os.Geteuid() == 0 && !asRoot && !cluster.Local(at.URL):
+			case os.Geteuid() == 0 && !asRoot:
 				return usage("a worker is not to be root, because it starts programs that others name; start it as another user, or add --as-root")
 			}
 			folder, err := filepath.Abs(w.Folder)

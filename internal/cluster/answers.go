@@ -117,6 +117,7 @@ func (c *Crew) take(m jetstream.Msg) {
 			c.took = took
 		}
 		c.took += (took - c.took) / 8
+		c.pace(by, took)
 	}
 	delete(c.out, key)
 	c.stored[key], c.heard = true, time.Now()
@@ -173,6 +174,43 @@ func (c *Crew) strike(a *asking, r *Result, by string) {
 		c.is.Aside = append(c.is.Aside, a.firstBy)
 		c.tell("%s is put aside: %d matches failed there that could be played elsewhere", a.firstBy, strikesOut)
 	}
+}
+
+// pace notes how long a worker took, and names one that takes far longer than the others: the last match of a campaign may
+// be its. One that is slower still gets no more.
+func (c *Crew) pace(by string, took time.Duration) {
+	const enough, slow, tooSlow = 8, 4, 10
+	one := c.paces[by]
+	if one == nil {
+		one = &paced{took: took}
+		c.paces[by] = one
+	}
+	one.n++
+	one.took += (took - one.took) / 8
+	var others []time.Duration
+	for name, other := range c.paces {
+		if name != by && other.n >= enough && !slices.Contains(c.is.Aside, name) {
+			others = append(others, other.took)
+		}
+	}
+	if one.n < enough || len(others) == 0 || slices.Contains(c.is.Aside, by) {
+		return
+	}
+	slices.Sort(others)
+	usual := max(others[len(others)/2], time.Millisecond)
+	switch {
+	case one.took > tooSlow*usual:
+		c.is.Aside = append(c.is.Aside, by)
+		c.tell("%s is put aside: a match takes it %.1f s, and the others %.1f s", by, one.took.Seconds(), usual.Seconds())
+	case one.took > slow*usual:
+		c.tellOnce("%s is slow: a match takes it more than %d times as long as the others", by, slow)
+	}
+}
+
+// paced is how long matches take a worker.
+type paced struct {
+	n    int
+	took time.Duration // on average, the latest counting most
 }
 
 func (c *Crew) count(r *Result, by string) {

@@ -285,6 +285,25 @@ func TestASickWorkerIsPutAside(t *testing.T) {
 	assert.Zero(t, c.Summary().Failed)
 }
 
+// A worker on which everything takes far longer gets no more, and is named.
+func TestASlowWorkerIsPutAside(t *testing.T) {
+	h := newHouse(t)
+	for name, takes := range map[string]time.Duration{"slow": 120 * time.Millisecond, "usual": 2 * time.Millisecond} {
+		h.worker(name, fake(func(p *plan.Plan) (played.Match, error) {
+			time.Sleep(takes)
+			return inSync(p)
+		}))
+	}
+	require.Eventually(t, func() bool { list, err := h.dial("look").Workers(h.ctx); return err == nil && len(list) == 2 }, 20*time.Second, 20*time.Millisecond)
+	c := h.crew(cluster.Asked{Campaign: "slow"})
+	for i, m := range all(t, c, parse(t, short), 600) {
+		assert.EqualValues(t, i, m.Seed)
+	}
+	c.Close(h.ctx, true)
+	assert.Equal(t, []string{"slow"}, c.Summary().Aside)
+	assert.Less(t, c.Summary().By["slow"], 300)
+}
+
 func TestWhatFailsEverywhereHasFailed(t *testing.T) {
 	h := newHouse(t)
 	for _, name := range []string{"w1", "w2"} {

@@ -48,6 +48,7 @@ type Crew struct {
 	workers []Standing
 	strikes map[string]map[string]bool // by worker: keys that failed on it and on no other
 	took    time.Duration              // of a match, on average
+	paces   map[string]*paced          // by worker
 	want    *asking                    // what was asked for last: which workers fit
 	heard   time.Time                  // when the last result came, or something was asked for while nothing else was
 	wake    chan struct{}
@@ -76,7 +77,7 @@ const (
 
 // Crew begins a campaign, or goes on with one. It is to be closed.
 func (l *Link) Crew(ctx context.Context, asked Asked) (*Crew, error) {
-	c := &Crew{link: l, asked: asked, stored: map[string]bool{}, waiting: map[string][]*asking{}, out: map[string]bool{}, strikes: map[string]map[string]bool{},
+	c := &Crew{link: l, asked: asked, stored: map[string]bool{}, waiting: map[string][]*asking{}, out: map[string]bool{}, strikes: map[string]map[string]bool{}, paces: map[string]*paced{},
 		want: &asking{class: Class{own(), Any}, batch: batch{Slots: 1}}, wake: make(chan struct{}, 1), packed: map[string]pack.Content{}, told: map[string]bool{}, since: time.Now(), order: Running}
 	if !ValidName(asked.Campaign) {
 		return nil, fmt.Errorf("%w: a campaign cannot be called %q: letters, digits and - only", ErrOther, asked.Campaign)

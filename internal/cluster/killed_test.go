@@ -55,7 +55,7 @@ bots:
 	made := 0
 	worker := func() *exec.Cmd {
 		made++
-		return start("worker", "--join", url, "--name", fmt.Sprintf("w%d", made), "--slots", "1", "--folder", fmt.Sprintf("worker-%d", made))
+		return start("worker", "--join", url, "--name", fmt.Sprintf("w%d", made), "--slots", "1", "--as-root", "--folder", fmt.Sprintf("worker-%d", made))
 	}
 	asker := func(resume ...string) *exec.Cmd {
 		return start(append([]string{"hunt", "plan.yaml", "--times", fmt.Sprint(matches), "--on", url, "--campaign", "night", "--out", "away"}, resume...)...)
