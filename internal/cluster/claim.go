@@ -25,7 +25,7 @@ func (c *Crew) claim(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	c.rev, err = kv.Create(ctx, stateKey+c.asked.Campaign, text)
+	_, err = kv.Create(ctx, stateKey+c.asked.Campaign, text)
 	if err == nil {
 		kv.Delete(ctx, orderKey+c.asked.Campaign)
 		return nil
@@ -71,7 +71,7 @@ func (c *Crew) claim(ctx context.Context) error {
 		if text, err = json.Marshal(c.is); err != nil {
 			return err
 		}
-		if c.rev, err = kv.Update(ctx, stateKey+c.asked.Campaign, text, entry.Revision()); err != nil {
+		if _, err = kv.Update(ctx, stateKey+c.asked.Campaign, text, entry.Revision()); err != nil {
 			return fmt.Errorf("%w, and somebody else has just taken it over: %w", ErrTaken, err)
 		}
 		return kv.Delete(ctx, orderKey+c.asked.Campaign)
@@ -152,6 +152,9 @@ func (c *Crew) obey(ctx context.Context) {
 	c.lock.Lock()
 	before := c.order
 	c.order = order
+	if order == Running && before == Paused {
+		c.heard = time.Now() // it did not stand because nobody could play
+	}
 	if order == Cancelled {
 		c.is.State = Cancelled
 	}

@@ -39,7 +39,6 @@ type Crew struct {
 
 	lock    sync.Mutex
 	is      Campaign
-	rev     uint64               // of its record
 	stored  map[string]bool      // keys that have a result
 	waiting map[string][]*asking // by the key that is waited for
 	queue   []*asking            // not handed out yet
@@ -114,7 +113,7 @@ func (c *Crew) tellOnce(format string, args ...any) {
 	}
 }
 
-// Context is done when the campaign is cancelled from elsewhere, or the broker has no room left; its cause says so.
+// Context is done when the campaign is cancelled from elsewhere, the broker has no room left, or nobody can play; its cause says so.
 func (c *Crew) Context() context.Context { return c.life }
 
 // Summary is how the campaign stands.

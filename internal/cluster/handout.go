@@ -162,7 +162,7 @@ func (c *Crew) handOut(ctx context.Context) {
 			c.lock.Lock()
 			list, b := c.next()
 			stood := time.Duration(0)
-			if len(c.queue)+len(c.out) > 0 {
+			if c.order == Running && len(c.queue)+len(c.out) > 0 {
 				stood = time.Since(c.heard)
 			}
 			c.lock.Unlock()

@@ -15,7 +15,6 @@ import (
 // Standing is what a worker tells of itself every few seconds.
 type Standing struct {
 	Name     string    `json:"name"`
-	Instance string    `json:"instance"` // another one of the same name has another
 	Version  string    `json:"version"`
 	System   string    `json:"system"`    // like linux
 	CPU      string    `json:"processor"` // like amd64
@@ -23,7 +22,7 @@ type Standing struct {
 	MemoryMB int       `json:"memory_mb"` // 0 is not known
 	Virtual  bool      `json:"virtual"`   // builds can be played on the virtual clock there
 	Slots    int       `json:"slots"`
-	Busy     int       `json:"busy"` // slots that are taken
+	Busy     int       `json:"busy"` // matches under way
 	Playing  []string  `json:"playing"`
 	Played   int       `json:"played"`
 	Failed   int       `json:"failed"`
@@ -71,7 +70,6 @@ type Campaign struct {
 	Matches int            `json:"matches"`
 	Failed  int            `json:"failed"`
 	Found   int            `json:"found"` // matches with findings
-	Twice   int            `json:"twice"` // results that came twice and were the same
 	Alarms  int            `json:"alarms"`
 	Rate    float64        `json:"matches_a_second"`
 	Bytes   int64          `json:"build_bytes"`
@@ -83,9 +81,6 @@ const (
 	stateKey = "is."
 	orderKey = "to." // what somebody else asked of it: paused, running, cancelled
 )
-
-// Orders are told to a campaign from elsewhere.
-var Orders = []State{Running, Paused, Cancelled}
 
 // ErrNoCampaign is the error of a campaign that nobody knows.
 var ErrNoCampaign = errors.New("there is no such campaign")

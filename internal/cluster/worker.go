@@ -15,7 +15,6 @@ import (
 
 	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nats.go/jetstream"
-	"github.com/nats-io/nuid"
 	"golang.org/x/sync/semaphore"
 
 	"zitherwheel/internal/campaign/played"
@@ -68,7 +67,7 @@ func (w *Worker) Run(ctx context.Context, l *Link) error {
 	w.link, w.slots = l, semaphore.NewWeighted(int64(w.Slots))
 	w.sessions = map[string]bool{}
 	w.playing, w.orders, w.aside, w.plans = map[string]bool{}, map[string]State{}, map[string][]string{}, map[string]*plan.Plan{}
-	w.is = Standing{Name: w.Name, Instance: nuid.Next(), Version: own(), System: runtime.GOOS, CPU: runtime.GOARCH, Cores: runtime.NumCPU(),
+	w.is = Standing{Name: w.Name, Version: own(), System: runtime.GOOS, CPU: runtime.GOARCH, Cores: runtime.NumCPU(),
 		MemoryMB: w.MemoryMB, Virtual: w.Virtual, Slots: w.Slots, Playing: []string{}}
 	for _, folder := range []string{"builds", "work"} {
 		if err := os.MkdirAll(filepath.Join(w.Folder, folder), 0o700); err != nil {

@@ -46,10 +46,7 @@ func (m *buildMatch) wayThere(b *participant, port int, l link.Pair) error {
 	if err != nil {
 		return err
 	}
-	w.listening = append(w.listening, at)
-	b.at = append(b.at, at.String())
-	b.paths = append(b.paths, len(w.byPath))
-	w.byPath = append(w.byPath, b)
+	w.leads(b, at)
 	return nil
 }
 

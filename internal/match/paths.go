@@ -87,13 +87,16 @@ func (m *buildMatch) openWire() error {
 			if err != nil {
 				return err
 			}
-			w.listening = append(w.listening, at)
-			b.at = append(b.at, at.String())
-			b.paths = append(b.paths, len(w.byPath))
-			w.byPath = append(w.byPath, b)
+			w.leads(b, at)
 		}
 	}
 	return nil
+}
+
+// leads notes that the next path is a bot's, whose client finds it there.
+func (w *wire) leads(b *participant, at netip.AddrPort) {
+	b.at, b.paths = append(b.at, at.String()), append(b.paths, len(w.byPath))
+	w.listening, w.byPath = append(w.listening, at), append(w.byPath, b)
 }
 
 // take takes the packets that have passed since the last time.

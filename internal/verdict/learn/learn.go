@@ -32,6 +32,7 @@ type Match struct {
 type teller struct {
 	name    string
 	told    []time.Duration // of its records that tell state
+	said    []time.Duration // when it told each of them by the clock, where they are told by ticks
 	courses map[place]*course
 	there   map[trace.Entity]*presence
 	stays   []stay
@@ -117,9 +118,12 @@ func (m *Match) Record(view int, r *trace.Record) {
 		v.clock.stays = append(v.clock.stays, stay{r.T, forGood})
 	}
 	if n := len(v.told); n > 0 && t < v.told[n-1] {
-		v.goBack(t)
+		v.goBack(t, r.T)
 	}
 	v.told = append(v.told, t)
+	if m.ticks {
+		v.said = append(v.said, r.T)
+	}
 	for i := range r.State {
 		c := &r.State[i]
 		v.appears(c.Entity, t)

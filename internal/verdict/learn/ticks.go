@@ -16,6 +16,7 @@ import (
 
 const (
 	tickSpan  = 50 * time.Millisecond // that a tick is taken to last
+	revisable = 3 * time.Second       // for how long, by the clock, a view may take back what it told
 	mostTicks = 2000                  // that are looked through for how far something goes in one
 )
 
@@ -35,12 +36,17 @@ func (v *teller) tick(r *trace.Record) time.Duration {
 	return time.Duration(r.Tick) * tickSpan
 }
 
-// goBack takes back what was told of a tick and of later ones. The values stay: only what is not as it
-// was told last is told again.
-func (v *teller) goBack(t time.Duration) {
-	v.deepest = max(v.deepest, v.told[len(v.told)-1]-t+tickSpan)
+// goBack takes back what was told of a tick and of later ones, when that tick is told again. The values stay: only what is
+// not as it was told last is told again. What was told too long ago to be taken back is an earlier round of a game whose
+// ticks start again: the last round is learned from.
+func (v *teller) goBack(t, said time.Duration) {
 	n, _ := slices.BinarySearch(v.told, t)
-	v.told = v.told[:n]
+	if said-v.said[n] <= revisable {
+		v.deepest = max(v.deepest, v.told[len(v.told)-1]-t+tickSpan)
+	} else if last := len(v.stays) - 1; last >= 0 && v.stays[last].until == forGood {
+		v.stays[last].from = min(v.stays[last].from, t)
+	}
+	v.told, v.said = v.told[:n], v.said[:n]
 	for _, c := range v.courses {
 		last := len(c.t) - 1
 		value := c.v[last]

@@ -90,3 +90,19 @@ func TestGoingBackTakesBack(t *testing.T) {
 	assert.Equal(t, []float64{1, 3, 4}, had[1:], "at tick 2 the value stays that was told last")
 	assert.Equal(t, 2*tickSpan, v.deepest)
 }
+
+// A game whose ticks start again has not gone back: its last round is learned from.
+func TestTicksThatStartAgainAreAnotherRound(t *testing.T) {
+	m := match{NewMatch(trace.NewNames(), []string{"server", "fern"}), t}
+	m.ByTicks()
+	m.say(1, 0, `"tick":0,"joined":"fern","entity":"wain/fern"`)
+	for n := range 400 {
+		tick := n % 200
+		for view := range 2 {
+			m.say(view, float64(n)/20, fmt.Sprintf(`"tick":%d,"state":{"wain/fern":{%s}}`, tick, wain(tick, 3)))
+		}
+	}
+	assert.Zero(t, m.views[1].deepest)
+	place := find(t, Learn([]*Match{m.Match}), "x, y")
+	assert.Contains(t, place.Why[0], "samples at equal ticks")
+}
