@@ -98,14 +98,14 @@ Exits with 0 then, 3 if it cannot join.`,
 			return r
 		}
 		return '-'
-	}, host), "what it is called (default this machine's name)")
-	f.IntVar(&w.Slots, "slots", runtime.NumCPU(), "matches to play at once (default one per core)")
+	}, host), "what it is called")
+	f.IntVar(&w.Slots, "slots", runtime.NumCPU(), "matches to play at once")
 	f.StringVar(&w.Folder, "folder", "worker", "folder for builds, and for what matches leave behind")
 	f.StringArrayVar(&w.Trust, "trust", nil, "public key of whose work is taken; repeat for more")
 	f.StringArrayVar(&keep, "env", nil, "variable of the environment that programs may see; repeat for more")
 	f.DurationVar(&w.Longest, "longest", time.Hour, "time that a match may take")
 	f.IntVar(&disk, "disk-mb", 2048, "disk that the run folder of a match may take")
-	f.IntVar(&memory, "memory-mb", memory, "memory that a program of a build may take (default all of this machine)")
+	f.IntVar(&memory, "memory-mb", memory, "memory that a program of a build may take")
 	f.DurationVar(&w.Drain, "drain", 30*time.Second, "time to end what it has begun")
 	f.BoolVar(&w.Players, "players", false, "start clients of matches that are played elsewhere, too (bots with on: its name)")
 	f.BoolVar(&asRoot, "as-root", false, "run although it is root")
