@@ -122,33 +122,52 @@ func (e *elsewhere) flags(c *cobra.Command) {
 	joinFlags(c, &e.at)
 }
 
-// begin is the crew that plays: the one here, or that of a campaign. What is asked for decides whether a campaign can be
-// resumed.
+// begin is the crew that plays a plan: the one here, or that of a campaign. What is asked for decides whether a campaign can
+// be resumed.
 func (e *elsewhere) begin(c *cobra.Command, here played.Here, p *plan.Plan, resume bool, asked ...any) (played.Crew, context.Context, error) {
 	if e.at.URL == "" {
-		if e.name != "" {
-			return nil, nil, usage("--campaign %s: say on which hub it is, with --on", e.name)
+		if p != nil && p.Afar() {
+			return nil, nil, noWay(p)
+		}
+		return e.beginOf(c, here, "", "", resume)
+	}
+	if p.Afar() { // it is played here, and its clients elsewhere: the hub only leads there
+		if e.name != "" || resume {
+			return nil, nil, usage("%s has clients on other machines (on:), so its matches are played from here and are no campaign: leave --campaign and --resume away", p.Title)
+		}
+		var err error
+		if e.link, err = reach(c, e.at, &here.Wall); err != nil {
+			return nil, nil, err
 		}
 		return here, c.Context(), nil
-	}
-	if here.Workers > 0 {
-		return nil, nil, usage("--at-once is for matches that are played here; on a hub the workers' --slots decide")
-	}
-	if e.name == "" {
-		e.name = cluster.NameOf(fmt.Sprintf("%s-%s-%d-%s", c.Name(), p.Title, p.Seed, time.Now().Format("20060102-150405")))
-	}
-	if !cluster.ValidName(e.name) {
-		return nil, nil, usage("--campaign %q: letters, digits and - only", e.name)
 	}
 	text, err := p.YAML()
 	if err != nil {
 		return nil, nil, failed(err)
 	}
-	sum := sha256.Sum256(fmt.Appendf(text, "%v", asked))
+	return e.beginOf(c, here, p.Title, fmt.Sprintf("%s-%d", p.Title, p.Seed), resume, append([]any{string(text)}, asked...)...)
+}
+
+// beginOf is the crew that plays what is no single plan.
+func (e *elsewhere) beginOf(c *cobra.Command, here played.Here, title, name string, resume bool, asked ...any) (crew played.Crew, ctx context.Context, err error) {
+	switch {
+	case e.at.URL == "" && e.name != "":
+		return nil, nil, usage("--campaign %s: say on which hub it is, with --on", e.name)
+	case e.at.URL == "":
+		return here, c.Context(), nil
+	case here.Workers > 0:
+		return nil, nil, usage("--at-once is for matches that are played here; on a hub the workers' --slots decide")
+	case e.name == "":
+		e.name = cluster.NameOf(fmt.Sprintf("%s-%s-%s", c.Name(), name, time.Now().Format("20060102-150405")))
+	}
+	if !cluster.ValidName(e.name) {
+		return nil, nil, usage("--campaign %q: letters, digits and - only", e.name)
+	}
+	sum := sha256.Sum256(fmt.Appendf(nil, "%q", asked))
 	if e.link, err = cluster.Dial(c.Context(), e.at, "ask"); err != nil {
 		return nil, nil, failed(err)
 	}
-	e.crew, err = e.link.Crew(c.Context(), cluster.Asked{Campaign: e.name, What: c.Name(), Title: p.Title, Plan: hex.EncodeToString(sum[:]), Resume: resume, Patience: e.wait, Mark: here.Wall.Mark,
+	e.crew, err = e.link.Crew(c.Context(), cluster.Asked{Campaign: e.name, What: c.Name(), Title: title, Plan: hex.EncodeToString(sum[:]), Resume: resume, Patience: e.wait, Mark: here.Wall.Mark,
 		Tell: func(text string) { fmt.Fprintf(c.ErrOrStderr(), "%s: %s\n", e.name, text) }})
 	switch {
 	case errors.Is(err, cluster.ErrTaken):
@@ -164,13 +183,15 @@ func (e *elsewhere) begin(c *cobra.Command, here played.Here, p *plan.Plan, resu
 
 // finish ends the campaign, and says who played. Of a campaign that was cut off it is the error that says by what.
 func (e *elsewhere) finish(c *cobra.Command, done bool) error {
+	if e.link != nil {
+		defer e.link.Close()
+	}
 	if e.crew == nil {
 		return nil
 	}
 	cause := context.Cause(e.crew.Context())
 	e.crew.Close(c.Context(), done && cause == nil)
 	summary := e.crew.Summary()
-	e.link.Close()
 	e.crew = nil
 	fmt.Fprintf(c.ErrOrStderr(), "campaign %s: %s\n", e.name, report.PlayedBy(summary))
 	switch {

@@ -32,6 +32,7 @@ Exits with 0 when it is told to end, 3 if it cannot start.`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			o.Disk = disk << 20
+			o.Tell = func(text string) { fmt.Fprintln(c.ErrOrStderr(), text) }
 			h, err := hub.Start(c.Context(), o)
 			switch {
 			case errors.Is(err, hub.ErrOpen):

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"zitherwheel/internal/cluster"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/match/process"
 	"zitherwheel/internal/output/report"
@@ -15,6 +16,7 @@ import (
 
 func preflightCommand() *cobra.Command {
 	var asJSON bool
+	var at cluster.Address
 	c := &cobra.Command{
 		Use:   "preflight PLAN",
 		Short: "Check step by step that a build starts, connects and can be tested",
@@ -23,7 +25,8 @@ and checks what must work before a match means anything: programs are found, sta
 and stay up, the port is open, packets go both ways, the client joins and the server
 says so, trace lines are well formed, the watch rules match something, inputs arrive
 and move only the player's own entity, a second client sees the first, and a client
-that leaves despawns everywhere. It stops at the first failure, with the last log
+that leaves despawns everywhere. With --on it tries a client on each other machine that the
+plan names, too. It stops at the first failure, with the last log
 lines of that program and what to try.
 
 Exits with 0 if every step passed, 3 if one failed.`,
@@ -38,9 +41,15 @@ Exits with 0 if every step passed, 3 if one failed.`,
 			if !p.Build.Given() {
 				p.Clock = plan.Wall
 			}
+			options := wallOptions()
+			end, err := machines(c, p, at, &options)
+			if err != nil {
+				return err
+			}
+			defer end()
 			text := report.NewText(c.OutOrStdout())
 			steps := []match.Step{}
-			ok, err := match.Preflight(c.Context(), p, wallOptions(), func(s match.Step) {
+			ok, err := match.Preflight(c.Context(), p, options, func(s match.Step) {
 				if steps = append(steps, s); !asJSON {
 					text.Step(s)
 				}
@@ -59,18 +68,22 @@ Exits with 0 if every step passed, 3 if one failed.`,
 				return quiet(exitFailed)
 			}
 			if !asJSON {
-				fmt.Fprintf(c.OutOrStdout(), "All %d steps passed. Next: zwheel run %s%s\n", len(steps), args[0], clockFlag(p))
+				fmt.Fprintf(c.OutOrStdout(), "All %d steps passed. Next: zwheel run %s%s\n", len(steps), args[0], flagsOf(p, at))
 			}
 			return nil
 		},
 	}
+	machinesFlags(c, &at)
 	c.Flags().BoolVar(&asJSON, "json", false, "print the steps as JSON")
 	return c
 }
 
-// clockFlag is what must be added to play a plan of the demo game as processes.
-func clockFlag(p *plan.Plan) string {
-	if p.Build.Given() {
+// flagsOf is what must be added to have a plan played as it was tried.
+func flagsOf(p *plan.Plan, at cluster.Address) string {
+	switch {
+	case p.Afar():
+		return " --on " + at.URL
+	case p.Build.Given():
 		return ""
 	}
 	return " --clock wall"

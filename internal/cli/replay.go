@@ -15,6 +15,7 @@ import (
 	"zitherwheel/internal/atomicfile"
 	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/campaign/replay"
+	"zitherwheel/internal/cluster"
 	"zitherwheel/internal/output/report"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run"
@@ -25,6 +26,7 @@ import (
 func replayCommand() *cobra.Command {
 	var out string
 	var asJSON, trusts bool
+	var at cluster.Address
 	c := &cobra.Command{
 		Use:   "replay RUNFOLDER",
 		Short: "Play a recorded match again and say whether it went the same way",
@@ -51,8 +53,13 @@ as when another version of the program recorded it.`,
 					return failed(err)
 				}
 			}
-			lab := &replay.Lab{Wall: wallOptions()}
-			followed, r, err := recording.Again(c.Context(), lab, out, wallOptions())
+			wall := wallOptions()
+			end, err := machines(c, recording.Plan, at, &wall)
+			if err != nil {
+				return err
+			}
+			defer end()
+			followed, r, err := recording.Again(c.Context(), &replay.Lab{Wall: wall}, out, wall)
 			switch {
 			case errors.Is(err, run.ErrExists):
 				return usage("%s exists already and is left as it is; name another folder with --out", out)
@@ -83,6 +90,7 @@ as when another version of the program recorded it.`,
 		},
 	}
 	trustFlag(c, &trusts)
+	machinesFlags(c, &at)
 	c.Flags().StringVar(&out, "out", "", "folder to make for the run (default RUNFOLDER-replayed)")
 	c.Flags().BoolVar(&asJSON, "json", false, "print how far it followed as JSON")
 	return c
@@ -164,7 +172,9 @@ func labFlags(c *cobra.Command, lab *labOptions) {
 // begin says where variants are played: here, or by workers.
 func (lab *labOptions) begin(c *cobra.Command, p *plan.Plan) (context.Context, error) {
 	crew, ctx, err := lab.away.begin(c, played.Here{Workers: lab.Workers, Wall: lab.Wall}, p, false, time.Now())
-	if err == nil && lab.away.crew != nil {
+	if here, is := crew.(played.Here); is {
+		lab.Wall = here.Wall
+	} else if err == nil {
 		lab.Crew = crew
 	}
 	return ctx, err

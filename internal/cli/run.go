@@ -71,17 +71,11 @@ NAME runs; --on says by which hub it is reached. The server, and all that judges
 			if options.ByHand, err = playedByHand(p, byHand); err != nil {
 				return err
 			}
-			if p.Afar() && at.URL == "" {
-				return usage("%s has clients on other machines (on:): say by which hub they are reached, with --on", args[0])
+			end, err := machines(c, p, at, &options)
+			if err != nil {
+				return err
 			}
-			if at.URL != "" {
-				l, err := cluster.Dial(c.Context(), at, "ask")
-				if err != nil {
-					return failed(err)
-				}
-				defer l.Close()
-				options.Machines = func(name string) (*far.Machine, error) { return l.Machine(c.Context(), name, p) }
-			}
+			defer end()
 			r, err := play(c, p, out, options, "")
 			if err != nil {
 				return err
@@ -111,12 +105,47 @@ NAME runs; --on says by which hub it is reached. The server, and all that judges
 	c.Flags().StringVar(&out, "out", "", "folder to make for the run (default runs/TITLE-SEED)")
 	c.Flags().BoolVar(&stopAtFirst, "stop-at-first", false, "end the match two seconds after the first finding is certain")
 	c.Flags().BoolVar(&record, "record", false, "capture all packets with payloads, as packets.pcapng (wall clock)")
-	c.Flags().StringVar(&at.URL, "on", "", "hub by which other machines are reached, for bots with on: in the plan: nats://HOST:PORT")
-	joinFlags(c, &at)
+	machinesFlags(c, &at)
 	c.Flags().StringArrayVar(&byHand, "by-hand", nil, "a bot that you play by hand, as NAME or NAME:PORT for the port of its address; repeat for more")
 	c.Flags().BoolVar(&twice, "twice", false, "play it once more and say whether it was the same (virtual clock)")
 	c.Flags().BoolVar(&asJSON, "json", false, "print findings.json instead of text")
 	return c
+}
+
+// machines has the other machines reached on which clients of a plan run, if there are any. The function that it returns
+// ends that.
+func machines(c *cobra.Command, p *plan.Plan, at cluster.Address, options *match.Options) (end func(), err error) {
+	switch {
+	case p.Afar() && at.URL == "":
+		return nil, noWay(p)
+	case at.URL == "":
+		return func() {}, nil
+	}
+	l, err := reach(c, at, options)
+	if err != nil {
+		return nil, err
+	}
+	return l.Close, nil
+}
+
+// noWay is the error of a plan whose clients nobody said how to reach.
+func noWay(p *plan.Plan) error {
+	return usage("%s has clients on other machines (on:): say by which hub they are reached, with --on", p.Title)
+}
+
+// reach has other machines reached by way of a hub.
+func reach(c *cobra.Command, at cluster.Address, options *match.Options) (*cluster.Link, error) {
+	l, err := cluster.Dial(c.Context(), at, "ask")
+	if err != nil {
+		return nil, failed(err)
+	}
+	options.Machines = func(name string, p *plan.Plan) (*far.Machine, error) { return l.Machine(c.Context(), name, p) }
+	return l, nil
+}
+
+func machinesFlags(c *cobra.Command, at *cluster.Address) {
+	c.Flags().StringVar(&at.URL, "on", "", "hub by which other machines are reached, for bots with on: in the plan: nats://HOST:PORT")
+	joinFlags(c, at)
 }
 
 // playTwice plays the match of a run folder once more, and says whether it was the same.

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/campaign/selftest"
 	"zitherwheel/internal/campaign/worlds"
 	"zitherwheel/internal/network/link"
@@ -16,6 +17,8 @@ func selftestCommand() *cobra.Command {
 	var o selftest.Options
 	var asJSON, real, ticks, learned bool
 	var made int
+	var away elsewhere
+	var resume bool
 	c := &cobra.Command{
 		Use:   "selftest",
 		Short: "Measure how accurate the verdict is, on the demo game",
@@ -30,6 +33,8 @@ With --ticks these number their steps, and are judged by ticks.
 
 With --real every match is played on both clocks: the virtual one, and with processes and
 real sockets; the table shows what was found on each.
+
+With --on the workers of a hub play the matches.
 
 Exits with 0 if every fault that showed was found and there was no false alarm.`,
 		Example: "  zwheel selftest --seeds 2 --faults lost-goodbye,healthy\n  zwheel selftest --worlds 40\n  zwheel selftest --real --seeds 1 --links hill-farm",
@@ -55,15 +60,29 @@ Exits with 0 if every fault that showed was found and there was no false alarm.`
 					fmt.Fprintf(progress, "%d of %d matches played, about %v left   %s", done, all, left, end)
 				}
 			}
+			if away.at.URL != "" && (made > 0 || real) {
+				return usage("--on is for matches of the demo game on the virtual clock; made-up worlds and --real are played here")
+			}
 			if made > 0 {
 				return selftestOfWorlds(c, worlds.Options{Each: made, Healthy: o.Matches, Ticks: ticks, Learned: learned, Progress: o.Progress}, asJSON)
 			}
 			if real {
 				return selftestOfBoth(c, o, asJSON)
 			}
-			rows, err := selftest.Run(c.Context(), o)
-			if err != nil {
+			if err := o.Check(); err != nil {
 				return usage("%w", err)
+			}
+			crew, ctx, err := away.beginOf(c, played.Here{}, "the demo game", "demo", resume, o.Faults, o.Links, o.Seeds, o.Matches)
+			if err != nil {
+				return err
+			}
+			o.Crew = crew
+			rows, err := selftest.Run(ctx, o)
+			if err := away.finish(c, err == nil && ctx.Err() == nil); err != nil {
+				return err
+			}
+			if err != nil {
+				return failed(err)
 			}
 			fmt.Fprintf(progress, "%d s with %d links: %s\n", int(time.Since(began).Seconds()), len(links(o)), join(links(o)))
 			if asJSON {
@@ -84,6 +103,8 @@ Exits with 0 if every fault that showed was found and there was no false alarm.`
 			return nil
 		},
 	}
+	away.flags(c)
+	c.Flags().BoolVar(&resume, "resume", false, "with --on, resume the campaign")
 	c.Flags().StringSliceVar(&o.Faults, "faults", nil, "faults to inject, or healthy (default all)")
 	c.Flags().StringSliceVar(&o.Links, "links", nil, "ready links to play on (default "+join(selftest.Links)+")")
 	c.Flags().IntVar(&made, "worlds", 0, "made-up worlds of each mistake, instead of the demo game")

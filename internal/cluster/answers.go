@@ -15,31 +15,42 @@ import (
 
 // fetch gets a result that is stored: of a campaign that is resumed, or of a match that was asked for before.
 func (c *Crew) fetch(ctx context.Context, a *asking) (*Result, error) {
-	s, err := c.link.js.Stream(ctx, resultStream)
-	if err != nil {
-		return nil, err
-	}
 	for {
-		m, err := s.GetLastMsgForSubject(ctx, resultSubject+c.asked.Campaign+"."+a.key())
+		r, by, err := c.kept(ctx, a.key())
 		if err != nil {
 			return nil, fmt.Errorf("the result of seed %d is not there: %w", a.seed(), err)
-		}
-		r := &Result{}
-		if err := json.Unmarshal(m.Data, r); err != nil {
-			return nil, err
 		}
 		second := *a
 		second.Try++
 		c.lock.Lock()
 		again := c.stored[second.key()]
 		if !again || r.well() {
-			c.count(r, m.Header.Get(workerHeader))
+			c.count(r, by)
 			c.lock.Unlock()
 			return r.or()
 		}
 		c.lock.Unlock()
 		a = &second
 	}
+}
+
+// kept is a result that the broker has, and the worker whose it is.
+func (c *Crew) kept(ctx context.Context, key string) (r *Result, by string, err error) {
+	if c.unsealed != nil {
+		if _, packed := c.unsealed.at[key]; packed {
+			return c.unsealed.result(key)
+		}
+	}
+	s, err := c.link.js.Stream(ctx, resultStream)
+	if err != nil {
+		return nil, "", err
+	}
+	m, err := s.GetLastMsgForSubject(ctx, resultSubject+c.asked.Campaign+"."+key)
+	if err != nil {
+		return nil, "", err
+	}
+	r = &Result{}
+	return r, m.Header.Get(workerHeader), json.Unmarshal(m.Data, r)
 }
 
 // or is a result, or the error that it has.

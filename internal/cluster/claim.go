@@ -82,6 +82,9 @@ func (c *Crew) claim(ctx context.Context) error {
 func (c *Crew) Close(ctx context.Context, done bool) {
 	c.end(nil)
 	c.ended.Wait()
+	if c.unsealed != nil {
+		defer c.unsealed.close()
+	}
 	c.lock.Lock()
 	if c.is.State == Running {
 		c.is.State = Left

@@ -37,25 +37,26 @@ type Crew struct {
 	end   context.CancelCauseFunc
 	ended sync.WaitGroup
 
-	lock    sync.Mutex
-	is      Campaign
-	stored  map[string]bool      // keys that have a result
-	waiting map[string][]*asking // by the key that is waited for
-	queue   []*asking            // not handed out yet
-	out     map[string]bool      // keys that are with workers
-	order   State
-	workers []Standing
-	strikes map[string]map[string]bool // by worker: keys that failed on it and on no other
-	took    time.Duration              // of a match, on average
-	paces   map[string]*paced          // by worker
-	want    *asking                    // what was asked for last: which workers fit
-	heard   time.Time                  // when the last result came, or something was asked for while nothing else was
-	wake    chan struct{}
-	there   [16]there // plans that the broker has
-	packed  map[string]pack.Content
-	told    map[string]bool
-	since   time.Time
-	now     int // matches since then
+	lock     sync.Mutex
+	is       Campaign
+	stored   map[string]bool      // keys that have a result
+	unsealed *unsealed            // results that were packed, of a campaign that is resumed; or nil
+	waiting  map[string][]*asking // by the key that is waited for
+	queue    []*asking            // not handed out yet
+	out      map[string]bool      // keys that are with workers
+	order    State
+	workers  []Standing
+	strikes  map[string]map[string]bool // by worker: keys that failed on it and on no other
+	took     time.Duration              // of a match, on average
+	paces    map[string]*paced          // by worker
+	want     *asking                    // what was asked for last: which workers fit
+	heard    time.Time                  // when the last result came, or something was asked for while nothing else was
+	wake     chan struct{}
+	there    [16]there // plans that the broker has
+	packed   map[string]pack.Content
+	told     map[string]bool
+	since    time.Time
+	now      int // matches since then
 }
 
 // The errors of a campaign that cannot be begun.
@@ -83,6 +84,15 @@ func (l *Link) Crew(ctx context.Context, asked Asked) (*Crew, error) {
 	}
 	if err := c.claim(ctx); err != nil {
 		return nil, err
+	}
+	if asked.Resume {
+		var err error
+		if c.unsealed, err = l.unseal(ctx, asked.Campaign); err != nil {
+			return nil, err
+		}
+		for key := range c.unsealed.at {
+			c.stored[key] = true
+		}
 	}
 	life, end := context.WithCancelCause(ctx)
 	c.life, c.end = life, end
@@ -197,6 +207,18 @@ func (c *Crew) Try(ctx context.Context, v played.Variant, nth int) ([]played.Sho
 		return nil, err
 	}
 	return r.Shown, nil
+}
+
+// Witness has a match played with a witness.
+func (c *Crew) Witness(ctx context.Context, p *plan.Plan) (played.Witnessed, error) {
+	r, err := c.ask(ctx, p, batch{Witness: true})
+	if err == nil && r.Witnessed == nil {
+		err = errors.New("its witness said nothing: " + r.Match.Why)
+	}
+	if err != nil {
+		return played.Witnessed{}, err
+	}
+	return *r.Witnessed, nil
 }
 
 // ask has a match played, and waits for what came of it. What is wanted of it beside its result is in b.

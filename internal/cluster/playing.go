@@ -89,6 +89,11 @@ func (w *Worker) one(ctx context.Context, p *plan.Plan, b *batch, seed uint64) (
 		r, took = w.record(limited, &one, b)
 	case b.Variant != "":
 		r, took = w.try(limited, &one, b)
+	case b.Witness:
+		began := time.Now()
+		seen, err := w.Crew.Witness(limited, &one)
+		r, took = resultOf(played.Match{Seed: seed, Found: seen.Heads}, err), time.Since(began)
+		r.Witnessed = &seen
 	default:
 		began := time.Now()
 		m, err := w.Crew.Play(limited, &one)

@@ -26,6 +26,7 @@ type batch struct {
 	Not      []string      `json:"not,omitempty"`     // workers that are not to
 	Record   bool          `json:"record,omitempty"`  // its run folder is wanted
 	Again    bool          `json:"again,omitempty"`   // some of it may have been played for a campaign that is resumed
+	Witness  bool          `json:"witness,omitempty"` // of the demo game, with a witness
 	Variant  string        `json:"variant,omitempty"` // the sum of what is otherwise than the plan has it: what shows then is wanted
 	Nth      int           `json:"nth,omitempty"`     // of the same variant, on the wall clock
 	Slots    int           `json:"slots"`             // that a match of it takes
@@ -38,6 +39,9 @@ func (b *batch) key(seed uint64) string {
 	if b.Record {
 		key += "-run"
 	}
+	if b.Witness {
+		key += "-witness"
+	}
 	if b.Variant != "" {
 		key += "-" + b.Variant[:16] + "-" + strconv.Itoa(b.Nth)
 	}
@@ -49,7 +53,7 @@ func (b *batch) key(seed uint64) string {
 
 // like reports whether two batches differ in their seeds alone, so that they may be one.
 func (b *batch) like(other *batch) bool {
-	return !b.Record && !other.Record && b.Variant == "" && other.Variant == "" && b.Plan == other.Plan && b.Try == other.Try && b.Slots == other.Slots && slices.Equal(b.Not, other.Not)
+	return !b.Record && !other.Record && b.Variant == "" && other.Variant == "" && b.Witness == other.Witness && b.Plan == other.Plan && b.Try == other.Try && b.Slots == other.Slots && slices.Equal(b.Not, other.Not)
 }
 
 // Result is what is stored of one match.
@@ -58,7 +62,8 @@ type Result struct {
 	Error string       `json:"error,omitempty"` // it could not be tried at all
 	Run   string       `json:"run,omitempty"`   // the archive of its run folder, if that was wanted
 
-	Shown []played.Shown `json:"shown,omitempty"` // of a variant
+	Shown     []played.Shown    `json:"shown,omitempty"`     // of a variant
+	Witnessed *played.Witnessed `json:"witnessed,omitempty"` // by a witness
 }
 
 // well reports whether the match was played.

@@ -1,7 +1,6 @@
 package match
 
 import (
-	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -10,6 +9,7 @@ import (
 	"zitherwheel/internal/match/far"
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/network/relay"
+	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run/ending"
 )
 
@@ -26,7 +26,7 @@ func (m *buildMatch) machineOf(name string, options Options) (*far.Machine, erro
 	if options.Machines == nil {
 		return nil, fmt.Errorf("bots: on: %s is another machine, and nobody said how it is reached: zwheel run PLAN --on ADDRESS, with zwheel worker --players there", name)
 	}
-	machine, err := options.Machines(name)
+	machine, err := options.Machines(name, m.plan)
 	if err != nil {
 		return nil, err
 	}
@@ -48,6 +48,22 @@ func (m *buildMatch) wayThere(b *participant, port int, l link.Pair) error {
 	}
 	w.leads(b, at)
 	return nil
+}
+
+// placeThere finds where its process is to tell its trace lines, on its machine.
+func (p *participant) placeThere() (path string, err error) {
+	t := far.Trace{}
+	switch p.program.Trace {
+	case plan.OutputTrace:
+	case plan.NoTrace:
+		t.None = true
+	case plan.SocketTrace:
+		t.Socket = true
+	default:
+		t.File = plan.Fill(p.program.Trace, p.values(""))
+	}
+	p.there, err = p.machine.Place(t)
+	return p.there.At, err
 }
 
 // gone reports whether its process ended with its machine.
@@ -157,10 +173,9 @@ func (c *carriers) Stats() relay.Stats {
 	return s
 }
 
-func (c *carriers) Close() error {
-	err := c.Relay.Close()
-	for _, m := range c.machines() {
-		m.Close() // that it is gone already is told elsewhere
+// leaveMachines ends all that runs on other machines.
+func (m *buildMatch) leaveMachines() {
+	for _, machine := range m.machines {
+		machine.Close() // that it is gone already is told elsewhere
 	}
-	return errors.Join(err)
 }

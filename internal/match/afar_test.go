@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -30,7 +31,7 @@ func clockOf(off time.Duration, ppm float64) func() time.Time {
 }
 
 // elsewhere is another machine, as far as its clock goes; cut ends the connection to it.
-func elsewhere(t *testing.T, folder string, clock func() time.Time) (find func(string) (*far.Machine, error), cut func()) {
+func elsewhere(t *testing.T, folder string, clock func() time.Time) (find func(string, *plan.Plan) (*far.Machine, error), cut func()) {
 	t.Helper()
 	here, there := net.Pipe()
 	served := make(chan error, 1)
@@ -41,7 +42,7 @@ func elsewhere(t *testing.T, folder string, clock func() time.Time) (find func(s
 		<-served
 	})
 	line := &silence{Conn: here}
-	return func(name string) (*far.Machine, error) { return far.NewMachine(name, line) }, func() { line.cut.Store(true) }
+	return func(name string, _ *plan.Plan) (*far.Machine, error) { return far.NewMachine(name, line) }, func() { line.cut.Store(true) }
 }
 
 // silence is a connection on which nothing comes any more once it is cut, nor an end.
@@ -118,6 +119,45 @@ func TestAClientOnAnotherMachineIsJudgedLikeOneHere(t *testing.T) {
 			assert.InDelta(t, 80, v.Down.Delay, 60, "hill-farm is that far away")
 		}
 	}
+}
+
+// It may tell its trace, and hear what it is to do, in every way that one here may; what it uses of its machine is told too.
+func TestAClientOnAnotherMachineMayTellItsTraceElsewhere(t *testing.T) {
+	wrapper, err := filepath.Abs("testdata/elsewhere.mjs")
+	require.NoError(t, err)
+	for _, c := range []struct{ name, place string }{{"over a connection", "socket, drive: socket"}, {"into a file", "\"traces/{name}.jsonl\""}} {
+		t.Run(c.name, func(t *testing.T) {
+			_, from := pond(t, "8s", "")
+			folder := t.TempDir() // it is written to
+			require.NoError(t, os.CopyFS(folder, os.DirFS(from)))
+			text := strings.ReplaceAll(fmt.Sprintf(pondAfar, "8s", ""), "FOLDER", folder)
+			text = strings.ReplaceAll(text, "client: {run: \"node ", "client: {trace: "+c.place+", run: \"node "+wrapper+" ")
+			p, err := plan.Parse("plan.yaml", []byte(text))
+			require.NoError(t, err)
+			find, _ := elsewhere(t, folder, clockOf(-91*time.Second, -40))
+			r, err := Run(context.Background(), p, Options{Machines: find})
+			require.NoError(t, err)
+			require.Equal(t, judge.InSync, r.Verdict.Outcome, "%+v %+v", r.Ending, r.Verdict.Findings)
+			for _, v := range r.Measures.Views {
+				if v.Name == "moss" {
+					require.NotNil(t, v.Load, "what it uses is told")
+					assert.Greater(t, v.Load.Resident.Max, 10.0, "MB")
+				}
+			}
+		})
+	}
+}
+
+func TestAPreflightTriesOtherMachines(t *testing.T) {
+	p, folder := pond(t, "8s", "")
+	p.Bots = append([]plan.Bot{p.Bots[0], {Name: "oak", Link: "village", Steps: p.Bots[0].Steps}}, p.Bots[1:]...)
+	find, _ := elsewhere(t, folder, clockOf(12*time.Second, 0))
+	var said []string
+	ok, err := Preflight(context.Background(), p, Options{Machines: find}, func(s Step) { said = append(said, s.Name+": "+s.Observed+s.Error) })
+	require.NoError(t, err)
+	assert.True(t, ok, "%v", said)
+	assert.Contains(t, said[0], "mill is reached: its clock is -12s off")
+	assert.Contains(t, strings.Join(said, "\n"), "moss and fern see each other: duck/")
 }
 
 func TestAMistakeOfAClientOnAnotherMachineIsFound(t *testing.T) {

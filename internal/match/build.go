@@ -67,7 +67,8 @@ type event struct {
 	participant *participant
 	line        process.Line
 	ended       program
-	loads       map[int]process.Load
+	loads       map[int]process.Load // of those here, by their processes
+	load        *process.Load        // of one on another machine
 }
 
 // newBuild puts everything in place and starts nothing.
@@ -119,6 +120,7 @@ func newBuild(p *plan.Plan, options Options) (*buildMatch, error) {
 		if b.On != "" {
 			var err error
 			if c.machine, err = m.machineOf(b.On, options); err != nil {
+				m.leaveMachines()
 				return nil, err
 			}
 		}
@@ -313,6 +315,8 @@ func (m *buildMatch) handle(e event) {
 		e.participant.ended(e.ended)
 	case e.line.Closed:
 		e.participant.traceClosed(e.line)
+	case e.load != nil:
+		e.participant.takeThere(*e.load)
 	case e.loads != nil:
 		m.takeLoads(e.loads)
 	default:

@@ -113,7 +113,7 @@ func (m *buildMatch) startChecks(p *participant, key string) []check {
 				}
 				return err
 			},
-			done: p.hasStarted, came: func() string { return fmt.Sprintf("started as process %d", p.process.PID()) }, lacks: func() string { return "" },
+			done: p.hasStarted, came: p.startedAs, lacks: func() string { return "" },
 			hint: fmt.Sprintf("build: %s: run: names it; paths are relative to the build's folder %s", key, m.build.Folder)},
 		{name: p.name + ": it stays up", tried: command, within: time.Second, participant: p,
 			done:  func() bool { return p.running() && m.now()-p.started >= staysUp },
@@ -317,6 +317,14 @@ func all(n int, thing string) string {
 		return "the only " + thing
 	}
 	return "all " + count(n, thing)
+}
+
+// startedAs is what its process is.
+func (p *participant) startedAs() string {
+	if p.machine != nil {
+		return "started on " + p.machine.Name
+	}
+	return fmt.Sprintf("started as process %d", p.process.PID())
 }
 
 // spectates reports whether its player only watches: it is in, and has no entity.

@@ -81,6 +81,10 @@ func (p *participant) start() error {
 // tracePlace is where its process is to tell its trace lines: a file, or an address that
 // is listened at.
 func (p *participant) tracePlace() (place process.Trace, path string, err error) {
+	if p.machine != nil {
+		path, err = p.placeThere()
+		return place, path, err
+	}
 	switch p.program.Trace {
 	case plan.OutputTrace:
 	case plan.NoTrace:

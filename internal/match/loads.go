@@ -33,12 +33,15 @@ func (m *buildMatch) tooLarge(loads map[int]process.Load) {
 		return
 	}
 	for _, p := range m.participants {
-		if p.process == nil {
-			continue
+		if p.process != nil && p.machine == nil {
+			p.tooLarge(loads[p.process.PID()], most)
 		}
-		if load := loads[p.process.PID()]; load.Resident > uint64(most)*1e6 {
-			m.fail(p, fmt.Sprintf("%s uses %d MB of memory, and the plan allows %d (build: memory-mb)", p.name, load.Resident/1e6, most))
-		}
+	}
+}
+
+func (p *participant) tooLarge(load process.Load, most int) {
+	if load.Resident > uint64(most)*1e6 {
+		p.match.fail(p, fmt.Sprintf("%s uses %d MB of memory, and the plan allows %d (build: memory-mb)", p.name, load.Resident/1e6, most))
 	}
 }
 
@@ -48,19 +51,32 @@ func (m *buildMatch) takeLoads(loads map[int]process.Load) {
 		if p.process == nil || p.machine != nil {
 			continue
 		}
-		load, ok := loads[p.process.PID()]
-		if !ok {
-			continue
+		if load, ok := loads[p.process.PID()]; ok {
+			p.takeLoad(load)
 		}
-		if load.Stopped && !p.facts.stopped {
-			m.tell("the process of %s is stopped", p.name)
-		}
-		p.facts.stopped = load.Stopped
-		if !p.facts.loading { // the first reading of a process has no CPU
-			p.facts.loading = true
-			continue
-		}
-		p.record(&trace.Record{T: m.now(), Checkpoint: metrics.LoadMark, ID: "process",
-			Data: fmt.Sprintf(`{"cpu":%.3f,"resident":%d,"threads":%d,"files":%d}`, load.CPU, load.Resident, load.Threads, load.Files)})
 	}
+}
+
+// takeThere takes in what a client on another machine uses of that.
+func (p *participant) takeThere(load process.Load) {
+	if !p.running() {
+		return
+	}
+	if most := p.match.build.MemoryMB; most > 0 {
+		p.tooLarge(load, most)
+	}
+	p.takeLoad(load)
+}
+
+func (p *participant) takeLoad(load process.Load) {
+	if load.Stopped && !p.facts.stopped {
+		p.match.tell("the process of %s is stopped", p.name)
+	}
+	p.facts.stopped = load.Stopped
+	if !p.facts.loading { // the first reading of a process has no CPU
+		p.facts.loading = true
+		return
+	}
+	p.record(&trace.Record{T: p.match.now(), Checkpoint: metrics.LoadMark, ID: "process",
+		Data: fmt.Sprintf(`{"cpu":%.3f,"resident":%d,"threads":%d,"files":%d}`, load.CPU, load.Resident, load.Threads, load.Files)})
 }

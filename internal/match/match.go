@@ -101,7 +101,7 @@ type Options struct {
 	// stands there, by which its user knows it again; "" is none. It may be nil.
 	Mark func(planYAML []byte) string
 
-	Machines func(name string) (*far.Machine, error) // finds another machine, for bots that play on one; may be nil
+	Machines func(name string, p *plan.Plan) (*far.Machine, error) // finds another machine, for bots that play on one; may be nil
 
 	ByHand map[string]uint16 // bots that somebody plays by hand, and the port for their clients; 0 is any. On the wall clock
 

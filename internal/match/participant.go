@@ -39,6 +39,7 @@ type participant struct {
 	// of a bot
 	hand    *handed      // nil unless somebody plays it by hand
 	machine *far.Machine // on which its client runs; nil is this one
+	there   far.Trace    // where it tells its trace on that machine
 	route
 	driver
 

@@ -59,7 +59,7 @@ func bringUpStepByStep(ctx context.Context, p *plan.Plan, options Options, each 
 		m.stop()
 	}()
 	f := &preflight{buildMatch: m, ctx: ctx, each: each}
-	ok := f.all(m.serverChecks()...) && f.begin() && f.players()
+	ok := f.reached() && f.all(m.serverChecks()...) && f.begin() && f.players()
 	return ok && ctx.Err() == nil, ctx.Err()
 }
 
@@ -111,6 +111,41 @@ func (f *preflight) begin() bool {
 	return true
 }
 
+// reached tells how other machines are.
+func (f *preflight) reached() bool {
+	for _, machine := range f.machines {
+		clock := machine.Clock()
+		f.each(Step{Name: machine.Name + " is reached", Tried: fmt.Sprintf("%d times, for what time it is there", clock.Exchanges),
+			Observed: fmt.Sprintf("its clock is %v off, and that is known to %.1f ms", clock.Offset.Round(time.Millisecond), float64(clock.Error.Microseconds())/1e3)})
+	}
+	return true
+}
+
+// second is the second client that is tried: rather one that runs elsewhere than the first.
+func (f *preflight) second() *participant {
+	for _, b := range f.bots[1:] {
+		if b.machine != nil && b.machine != f.bots[0].machine {
+			return b
+		}
+	}
+	return f.bots[1]
+}
+
+// elsewhere tries a client on each machine of which none was tried.
+func (f *preflight) elsewhere(tried ...*participant) bool {
+	for _, machine := range f.machines {
+		on := func(p *participant) bool { return p.machine == machine }
+		if slices.ContainsFunc(tried, on) {
+			continue
+		}
+		p := f.bots[slices.IndexFunc(f.bots, on)]
+		if !f.start(p) || !f.all(f.clientChecks(p)...) {
+			return false
+		}
+	}
+	return true
+}
+
 // players goes through the checks of a first client, and of a second one. A match that
 // begins only with the second is waited for with both.
 func (f *preflight) players() bool {
@@ -120,7 +155,7 @@ func (f *preflight) players() bool {
 	}
 	together := false
 	if len(f.bots) > 1 && !f.comesIn(first) {
-		second := f.bots[1]
+		second := f.second()
 		f.skip(first.name+": it is in the match alone", fmt.Sprintf("it was not, after %v; perhaps the match begins with a second player, so %s joins too", aloneFor, second.name))
 		if !f.start(second) {
 			return false
@@ -128,7 +163,7 @@ func (f *preflight) players() bool {
 		together = true
 	}
 	if f.plan.Untraced() {
-		return f.all(f.clientChecks(first)...) && (len(f.bots) < 2 || (together || f.start(f.bots[1])) && f.all(f.clientChecks(f.bots[1])...)) &&
+		return f.all(f.clientChecks(first)...) && (len(f.bots) < 2 || (together || f.start(f.second())) && f.all(f.clientChecks(f.second())...)) &&
 			f.skip("what clients show", "no program tells a trace, so it is not known; docs/integrating.md says how to go on from here")
 	}
 	if !f.all(f.clientChecks(first)...) || !f.rules(first) || !f.inputs(first) {
@@ -137,11 +172,11 @@ func (f *preflight) players() bool {
 	if len(f.bots) < 2 {
 		return f.skip("a second client", "the plan has only one bot")
 	}
-	second := f.bots[1]
+	second := f.second()
 	if !together && !f.start(second) {
 		return false
 	}
-	return f.all(f.clientChecks(second)...) && f.meet(first, second) && f.only(first, second) && f.leave(first, second)
+	return f.all(f.clientChecks(second)...) && f.meet(first, second) && f.only(first, second) && f.leave(first, second) && f.elsewhere(first, second)
 }
 
 // aloneFor is how long a first client is waited for before a second one is started.

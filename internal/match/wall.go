@@ -83,7 +83,12 @@ func (s *wallStage) start(p *participant, spec process.Spec) (program, error) {
 
 // startThere starts a program on another machine.
 func (s *wallStage) startThere(p *participant, spec process.Spec) (program, error) {
-	far, err := p.machine.Start(spec, func(l process.Line) { s.events <- event{participant: p, line: l} })
+	far, err := p.machine.Start(spec, p.there, func(l process.Line) { s.events <- event{participant: p, line: l} }, func(l process.Load) {
+		select {
+		case s.events <- event{participant: p, load: &l}:
+		default: // there is more urgent news
+		}
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -133,6 +138,7 @@ func (s *wallStage) endAll(list []program) {
 func (s *wallStage) close() error {
 	s.ticker.Stop()
 	s.stalls.end()
+	s.match.leaveMachines()
 	return nil
 }
 

@@ -105,10 +105,8 @@ func (p *Plan) far() string {
 		return fmt.Sprintf("build: address: %q is no address; for clients on other machines (on:) write the one by which they reach the server, like 10.7.0.1", b.Address)
 	case b.Attach != "":
 		return "build: attach: a server that runs already and clients on other machines (on:) do not go together yet"
-	case b.Client.Trace != OutputTrace && b.Client.Trace != NoTrace:
-		return "build: client: trace: a client on another machine (on:) tells its trace on its standard output, so write output"
-	case b.Client.Drive == SocketDrive:
-		return "build: client: drive: a client on another machine (on:) reads control lines from its standard input, so write input"
+	case !filepath.IsLocal(b.Client.Trace):
+		return fmt.Sprintf("build: client: trace: %s is not below the build's folder, and on another machine (on:) a client writes nowhere else", b.Client.Trace)
 	case slices.ContainsFunc(p.Bots, func(b Bot) bool { return b.On != "" && b.Name == p.Game.Host }):
 		return "bots: on: the host plays on this machine"
 	}

@@ -20,6 +20,9 @@ type Crew interface {
 	// and nth is which of them it is.
 	Try(ctx context.Context, v Variant, nth int) ([]Shown, error)
 
+	// Witness plays a match of the demo game with a witness.
+	Witness(ctx context.Context, p *plan.Plan) (Witnessed, error)
+
 	// AtOnce is how many matches may be asked for at once.
 	AtOnce(wall bool) int
 }

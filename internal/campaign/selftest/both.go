@@ -8,6 +8,7 @@ import (
 	"sync"
 
 	"zitherwheel/internal/campaign"
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run/ending"
@@ -70,11 +71,15 @@ func Both(ctx context.Context, o Options, options match.Options) ([]Pair, error)
 }
 
 func both(ctx context.Context, row Row, c cell, options match.Options) (Pair, error) {
-	outcome, err := play(ctx, row.Fault, c)
+	first, err := planOf(row.Fault, c.link, c.seed)
 	if err != nil {
 		return Pair{}, err
 	}
-	p := Pair{Fault: row.Fault, Link: c.link, Seed: c.seed, Expected: row.Expected, Showed: outcome.showed, Virtual: sideOf(outcome.result, row.Expected)}
+	seen, showed, err := played.Look(ctx, first)
+	if err != nil {
+		return Pair{}, err
+	}
+	p := Pair{Fault: row.Fault, Link: c.link, Seed: c.seed, Expected: row.Expected, Showed: showed, Virtual: sideOf(seen, row.Expected)}
 	again, err := planOf(row.Fault, c.link, c.seed)
 	if err != nil {
 		return Pair{}, err

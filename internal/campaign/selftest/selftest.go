@@ -14,7 +14,6 @@ import (
 	"zitherwheel/internal/campaign/hunt"
 	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/demo/hillfold"
-	"zitherwheel/internal/match"
 	"zitherwheel/internal/verdict/judge"
 )
 
@@ -26,10 +25,11 @@ const healthy = "healthy"
 
 // Options say what is tried.
 type Options struct {
-	Faults   []string // names, Healthy among them; nil means all
-	Links    []string // nil means Links
-	Seeds    int      // of each fault on each link
-	Matches  int      // of the healthy game, in all; 0 means Seeds on each link
+	Faults   []string    // names, Healthy among them; nil means all
+	Links    []string    // nil means Links
+	Seeds    int         // of each fault on each link
+	Matches  int         // of the healthy game, in all; 0 means Seeds on each link
+	Crew     played.Crew // who plays; nil is this process
 	Progress func(done, all int)
 }
 
@@ -69,32 +69,56 @@ type cell struct {
 	seed int
 }
 
-// Run plays a self-test on all cores. It returns what there is when ctx is done.
+// Check says what is wrong with options, before anything is played.
+func (o Options) Check() error {
+	_, _, err := layout(o)
+	return err
+}
+
+// Run plays a self-test. It returns what there is when ctx is done.
 func Run(ctx context.Context, o Options) ([]Row, error) {
 	if o.Links == nil {
 		o.Links = Links
+	}
+	if o.Crew == nil {
+		o.Crew = played.Here{}
 	}
 	rows, cells, err := layout(o)
 	if err != nil {
 		return nil, err
 	}
+	came := make([]*played.Witnessed, len(cells))
 	var lock sync.Mutex
 	done := 0
-	failed := campaign.Each(ctx, campaign.AtOnce(0, false), slices.Values(cells), func(c cell) error {
-		result, err := play(ctx, rows[c.row].Fault, c)
+	failed := campaign.EachWithin(ctx, func() int { return o.Crew.AtOnce(false) }, campaign.Numbers(len(cells)), func(i int) error {
+		c := cells[i]
+		p, err := planOf(rows[c.row].Fault, c.link, c.seed)
+		if err != nil {
+			return err
+		}
+		w, err := o.Crew.Witness(ctx, p)
+		if ctx.Err() != nil {
+			return nil // one that was cut off has not happened
+		}
+		if err != nil {
+			return fmt.Errorf("%s, seed %d on %s: %w", rows[c.row].Fault, c.seed, c.link, err)
+		}
 		lock.Lock()
 		defer lock.Unlock()
-		if err == nil && ctx.Err() == nil {
-			rows[c.row].add(c, result)
-		}
+		came[i] = &w
 		if done++; o.Progress != nil {
 			o.Progress(done, len(cells))
 		}
-		return err
+		return nil
 	})
+	for i, w := range came {
+		if w != nil {
+			rows[cells[i].row].add(cells[i], *w)
+		}
+	}
 	for i := range rows {
 		rows[i].Signatures = signatures(rows[i].found)
-		slices.SortFunc(rows[i].Oddities, func(a, b Oddity) int {
+		slices.SortStableFunc(rows[i].Oddities, func(a, b Oddity) int {
 			return 1000*(slices.Index(o.Links, a.Link)-slices.Index(o.Links, b.Link)) + a.Seed - b.Seed
 		})
 		rows[i].Oddities = rows[i].Oddities[:min(oddities, len(rows[i].Oddities))]
@@ -104,6 +128,9 @@ func Run(ctx context.Context, o Options) ([]Row, error) {
 
 // layout lists what is to be played.
 func layout(o Options) (rows []Row, cells []cell, err error) {
+	if o.Links == nil {
+		o.Links = Links
+	}
 	wanted := func(name string) bool { return o.Faults == nil || slices.Contains(o.Faults, name) }
 	if wanted(healthy) {
 		rows = append(rows, Row{Fault: healthy})
@@ -133,13 +160,6 @@ func layout(o Options) (rows []Row, cells []cell, err error) {
 	return rows, cells, nil
 }
 
-// outcome is what came of one match.
-type outcome struct {
-	showed   bool
-	result   *match.Result
-	expected []judge.Kind
-}
-
 // signatures are those of the causes that were found in matches.
 func signatures(matches []played.Match) []string {
 	list := []string{}
@@ -154,70 +174,47 @@ func signatures(matches []played.Match) []string {
 	return list
 }
 
-func play(ctx context.Context, fault string, c cell) (outcome, error) {
-	p, err := planOf(fault, c.link, c.seed)
-	if err != nil {
-		return outcome{}, err
-	}
-	info := hillfold.FaultInfo{}
-	for _, f := range hillfold.AllFaults {
-		if f.Name == fault {
-			info = f
-		}
-	}
-	witness := hillfold.NewWitness(info.Fault)
-	r, err := match.Run(ctx, p, match.Options{Look: witness.Look})
-	return outcome{witness.Showed(), r, expected[fault]}, err
-}
-
-func (row *Row) add(c cell, o outcome) {
+func (row *Row) add(c cell, w played.Witnessed) {
 	odd := func(format string, args ...any) {
 		row.Oddities = append(row.Oddities, Oddity{c.link, c.seed, fmt.Sprintf(format, args...)})
 	}
-	v := o.result.Verdict
 	row.Matches++
-	row.Compared += v.Comparisons
-	flagged := len(v.Findings) > 0
-	if o.result.Malformed > 0 {
-		odd("%d malformed packets", o.result.Malformed)
+	row.Compared += w.Compared
+	flagged := len(w.Kinds) > 0
+	for _, what := range w.Odd {
+		odd("%s", what)
 	}
-	if len(o.result.NeverIn) > 0 {
-		odd("never in: %v", o.result.NeverIn)
-	}
-	if len(o.expected) == 0 {
+	if len(row.Expected) == 0 {
 		if flagged {
 			row.Alarms++
-			odd("flagged: %s: %s", v.Findings[0].Signature, v.Findings[0].Why)
+			odd("flagged: %s", w.First)
 		}
 		return
 	}
-	if !o.showed {
+	if !w.Showed {
 		if flagged {
 			row.Unshown++
 		}
 		return
 	}
 	row.Showed++
-	row.found = append(row.found, played.Match{Found: played.Heads(v)})
+	row.found = append(row.found, played.Match{Found: w.Heads})
 	if !flagged {
 		odd("not found")
 		return
 	}
 	row.Found++
-	named := false
-	for _, f := range v.Findings {
-		named = named || slices.Contains(o.expected, f.Kind)
-	}
+	named := slices.ContainsFunc(w.Kinds, func(k judge.Kind) bool { return slices.Contains(row.Expected, k) })
 	if named {
 		row.Named++
 	}
-	head := v.Incidents[0].Kind
-	if slices.Contains(o.expected, head) {
+	head := w.Heads[0].Kind
+	if slices.Contains(row.Expected, head) {
 		row.First++
 	}
 	if !named {
-		odd("named %s: %s", v.Findings[0].Signature, v.Findings[0].Why)
-	} else if !slices.Contains(o.expected, head) {
-		odd("first is %s", v.Incidents[0].Kind)
+		odd("named %s", w.First)
+	} else if !slices.Contains(row.Expected, head) {
+		odd("first is %s", head)
 	}
 }

@@ -30,6 +30,9 @@ type Options struct {
 	Folder string
 	Disk   int64 // bytes that its data may take; 0 is three quarters of what is free
 
+	Tell  func(string)  // hears what it cannot do; may be nil
+	Quiet time.Duration // for which nobody must have asked for a campaign until its results are packed; 0 is ten minutes
+
 	Keep time.Duration // what campaigns leave is kept for so long; 0 is cluster.KeptFor
 }
 
@@ -37,6 +40,8 @@ type Options struct {
 type Hub struct {
 	server *server.Server
 	scheme string
+	conn   *nats.Conn // of the hub itself
+	tidy   func()     // ends what is done beside
 }
 
 // The errors of a hub that does not start.
@@ -92,11 +97,35 @@ func Start(ctx context.Context, o Options) (*Hub, error) {
 		h.Stop()
 		return nil, fmt.Errorf("%w on %s within 20 s", ErrStart, o.Listen)
 	}
-	if err := h.prepare(ctx, cmp.Or(o.Keep, cluster.KeptFor), keys != nil, inside); err != nil {
+	js, err := h.prepare(ctx, cmp.Or(o.Keep, cluster.KeptFor), keys != nil, inside)
+	if err != nil {
 		h.Stop()
 		return nil, fmt.Errorf("%w: %w", ErrStart, err)
 	}
+	beside, end := context.WithCancel(context.WithoutCancel(ctx))
+	ended := make(chan struct{})
+	h.tidy = func() { end(); <-ended }
+	go func() {
+		defer close(ended)
+		seal(beside, js, cmp.Or(o.Quiet, quiet), o.Tell)
+	}()
 	return h, nil
+}
+
+// quiet is for how long nobody must have asked for a campaign until its results are packed.
+const quiet = 10 * time.Minute
+
+// seal packs results of campaigns that are over.
+func seal(ctx context.Context, js jetstream.JetStream, quiet time.Duration, tell func(string)) {
+	for ctx.Err() == nil {
+		select {
+		case <-ctx.Done():
+		case <-time.After(quiet / 4):
+			if err := cluster.Seal(ctx, js, quiet); err != nil && ctx.Err() == nil && tell != nil {
+				tell(err.Error())
+			}
+		}
+	}
 }
 
 // free reports what is wrong with a port, which the server would end the program for.
@@ -129,25 +158,24 @@ func (h *Hub) lock(settings *server.Options, folder string, keys *keys, inside n
 }
 
 // prepare makes what campaigns need, with the rights of the hub itself.
-func (h *Hub) prepare(ctx context.Context, keep time.Duration, locked bool, inside nkeys.KeyPair) error {
+func (h *Hub) prepare(ctx context.Context, keep time.Duration, locked bool, inside nkeys.KeyPair) (jetstream.JetStream, error) {
 	options := []nats.Option{nats.InProcessServer(h.server)}
 	if locked {
 		public, err := inside.PublicKey()
 		if err != nil {
-			return err
+			return nil, err
 		}
 		options = append(options, nats.Nkey(public, inside.Sign), nats.Secure(&tls.Config{InsecureSkipVerify: true})) // within this process
 	}
-	conn, err := nats.Connect("", options...)
-	if err != nil {
-		return err
+	var err error
+	if h.conn, err = nats.Connect("", options...); err != nil {
+		return nil, err
 	}
-	defer conn.Close()
-	js, err := jetstream.New(conn)
+	js, err := jetstream.New(h.conn)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	return cluster.Prepare(ctx, js, keep, true)
+	return js, cluster.Prepare(ctx, js, keep, true)
 }
 
 // URL is where workers and askers reach it: if it listens on all addresses, by this machine's name.
@@ -181,6 +209,12 @@ func (h *Hub) Standing() (s Standing) {
 
 // Stop ends it; what was handed to it is kept.
 func (h *Hub) Stop() {
+	if h.tidy != nil {
+		h.tidy()
+	}
+	if h.conn != nil {
+		h.conn.Close()
+	}
 	h.server.Shutdown()
 	h.server.WaitForShutdown()
 }

@@ -19,6 +19,7 @@ type order struct {
 	Ask   int64 // the number of a clock exchange
 	Zero  int64 // from when the times of packets count, by the host's clock, in nanoseconds since 1970
 	Path  *Path
+	Trace *Trace // a place for it
 	Start *startOrder
 	Say   *sayOrder
 	Stop  int // a program
@@ -36,15 +37,24 @@ type Path struct {
 	Up, Down link.Course
 }
 
+// Trace is where a program tells its trace lines. The zero value is its standard output.
+type Trace struct {
+	None   bool
+	Socket bool   // it connects to At
+	File   string // below the build's folder: it is followed at At
+	At     string // an address or a path on its machine; [Machine.Place] finds it
+}
+
 // startOrder is what is left of a [process.Spec] on another machine.
 type startOrder struct {
-	Program    int
-	Name       string
-	Run, Env   []string
-	Untraced   bool // else its trace lines are on its standard output
-	DriveInput bool
-	Signal     string
-	StopWithin time.Duration
+	Program     int
+	Name        string
+	Run, Env    []string
+	Trace       Trace
+	DriveInput  bool
+	DriveSocket bool
+	Signal      string
+	StopWithin  time.Duration
 }
 
 type sayOrder struct {
@@ -55,10 +65,11 @@ type sayOrder struct {
 // news is what a host tells. One of its fields is given.
 type news struct {
 	Answer  *answer
-	Path    *pathNews
+	Path    *pathNews // or place
 	Started *startedNews
 	Line    *lineNews
 	Ended   *endedNews
+	Loads   map[int]process.Load // by program
 	Packets []relay.Packet
 	Stats   *Stats
 }
@@ -95,6 +106,7 @@ type endedNews struct {
 
 const (
 	tellPackets = 50 * time.Millisecond  // how often outcomes of packets are told
+	tellLoads   = time.Second            // and what programs use
 	askSoon     = 5 * time.Millisecond   // how often the clock is asked at first
 	askOften    = 20                     // so many times
 	askLater    = 200 * time.Millisecond // and then

@@ -6,7 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/netip"
+	"os"
+	"path/filepath"
 	"sync"
 	"time"
 
@@ -27,6 +30,9 @@ type Host struct {
 	relay    *relay.Relay
 	links    map[string]*relay.Link
 	programs map[int]*process.Process
+	waiting  map[string]net.Listener // for programs that are to connect for their trace
+	meter    process.Meter
+	told     Stats
 	group    sync.WaitGroup
 }
 
@@ -35,15 +41,18 @@ func (h *Host) Serve(ctx context.Context, conn io.ReadWriteCloser) error {
 	if h.Clock == nil {
 		h.Clock = time.Now
 	}
-	h.out, h.links, h.programs = gob.NewEncoder(conn), map[string]*relay.Link{}, map[int]*process.Process{}
+	h.out, h.links, h.programs, h.waiting = gob.NewEncoder(conn), map[string]*relay.Link{}, map[int]*process.Process{}, map[string]net.Listener{}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
-	packets, endPackets := context.WithCancel(ctx)
-	h.group.Add(1)
-	go func() { defer h.group.Done(); h.tellPackets(packets) }()
+	telling, endTelling := context.WithCancel(ctx)
+	h.group.Go(func() { every(telling, tellPackets, h.tellPackets) })
+	h.group.Go(func() { every(telling, tellLoads, h.tellLoads) })
 	err := h.obey(conn)
-	endPackets()
+	endTelling()
 	conn.Close()
+	for _, l := range h.waiting {
+		l.Close()
+	}
 	for _, p := range h.programs {
 		p.Stop()
 	}
@@ -71,9 +80,15 @@ func (h *Host) obey(conn io.Reader) error {
 		case o.Zero != 0:
 			// The relay's clock is this machine's own, whatever Clock says.
 			zero := time.Now().Add(time.Unix(0, o.Zero).Sub(h.Clock()))
-			h.relay, err = relay.Open(relay.Options{Zero: zero})
+			var r *relay.Relay
+			r, err = relay.Open(relay.Options{Zero: zero})
+			h.lock.Lock()
+			h.relay = r
+			h.lock.Unlock()
 		case o.Path != nil:
 			err = h.tell(news{Path: h.path(o.Path)})
+		case o.Trace != nil:
+			err = h.tell(news{Path: h.place(o.Trace)})
 		case o.Start != nil:
 			err = h.tell(news{Started: h.start(o.Start)})
 		case o.Say != nil:
@@ -130,45 +145,110 @@ func (h *Host) path(p *Path) *pathNews {
 
 // start starts a program, and tells what it says, and that it has ended.
 func (h *Host) start(o *startOrder) *startedNews {
-	spec := process.Spec{Name: o.Name, Run: o.Run, Folder: h.Folder, Env: o.Env, Trace: process.Trace{None: o.Untraced}, DriveInput: o.DriveInput, Signal: o.Signal, StopWithin: o.StopWithin, Guard: h.Guard}
+	spec := process.Spec{Name: o.Name, Run: o.Run, Folder: h.Folder, Env: o.Env, DriveInput: o.DriveInput, DriveSocket: o.DriveSocket, Signal: o.Signal, StopWithin: o.StopWithin, Guard: h.Guard}
+	switch {
+	case o.Trace.Socket:
+		spec.Trace.Socket = h.waiting[o.Trace.At]
+		delete(h.waiting, o.Trace.At) // it is closed with the program
+	case o.Trace.File != "":
+		spec.Trace.File = filepath.Join(h.Folder, o.Trace.File)
+	default:
+		spec.Trace.None = o.Trace.None
+	}
 	p, err := process.Start(spec, func(l process.Line) {
 		l.At = h.Clock().Add(time.Until(l.At))      // as it was then
 		h.tell(news{Line: &lineNews{o.Program, l}}) // if it cannot be told, the connection is over
 	})
 	if err != nil {
+		if spec.Trace.Socket != nil {
+			spec.Trace.Socket.Close()
+		}
 		return &startedNews{o.Program, err.Error()}
 	}
+	h.lock.Lock()
 	h.programs[o.Program] = p
-	h.group.Add(1)
-	go func() {
-		defer h.group.Done()
+	h.lock.Unlock()
+	h.group.Go(func() {
 		<-p.Exited()
 		how, asked := p.Exit()
 		h.tell(news{Ended: &endedNews{o.Program, how, asked, p.Failed()}})
-	}()
+	})
 	return &startedNews{Program: o.Program}
 }
 
-// tellPackets tells what became of packets.
-func (h *Host) tellPackets(ctx context.Context) {
-	told := Stats{}
-	for every := time.NewTicker(tellPackets); ; {
+// place is where a program is to tell its trace lines.
+func (h *Host) place(t *Trace) *pathNews {
+	if t.Socket {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return &pathNews{Error: err.Error()}
+		}
+		h.waiting[l.Addr().String()] = l
+		return &pathNews{At: l.Addr().String()}
+	}
+	if !filepath.IsLocal(t.File) {
+		return &pathNews{Error: fmt.Sprintf("the trace file %s is not below the build's folder", t.File)}
+	}
+	path := filepath.Join(h.Folder, t.File)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return &pathNews{Error: err.Error()}
+	}
+	if err := os.Remove(path); err != nil && !os.IsNotExist(err) { // what an earlier match left there is not this one's
+		return &pathNews{Error: err.Error()}
+	}
+	return &pathNews{At: path}
+}
+
+// every calls f again and again until ctx is done.
+func every(ctx context.Context, d time.Duration, f func()) {
+	ticker := time.NewTicker(d)
+	defer ticker.Stop()
+	for {
 		select {
 		case <-ctx.Done():
-			every.Stop()
 			return
-		case <-every.C:
-			if h.relay == nil {
-				continue
-			}
-			if list := h.relay.Take(nil); len(list) > 0 {
-				h.tell(news{Packets: list})
-			}
-			s := h.relay.Stats()
-			if now := (Stats{s.Refused, s.Unsent, s.Full, s.Untold}); now != told {
-				told = now
-				h.tell(news{Stats: &now})
-			}
+		case <-ticker.C:
+			f()
 		}
 	}
+}
+
+// tellPackets tells what became of packets.
+func (h *Host) tellPackets() {
+	h.lock.Lock()
+	r := h.relay
+	h.lock.Unlock()
+	if r == nil {
+		return
+	}
+	if list := r.Take(nil); len(list) > 0 {
+		h.tell(news{Packets: list})
+	}
+	s := r.Stats()
+	if now := (Stats{s.Refused, s.Unsent, s.Full, s.Untold}); now != h.told {
+		h.told = now
+		h.tell(news{Stats: &now})
+	}
+}
+
+// tellLoads tells what programs use of the machine.
+func (h *Host) tellLoads() {
+	h.lock.Lock()
+	of := map[int]int{}
+	var pids []int
+	for number, p := range h.programs {
+		if p.Running() {
+			of[p.PID()] = number
+			pids = append(pids, p.PID())
+		}
+	}
+	h.lock.Unlock()
+	if len(pids) == 0 {
+		return
+	}
+	loads := map[int]process.Load{}
+	for pid, load := range h.meter.Read(pids) {
+		loads[of[pid]] = load
+	}
+	h.tell(news{Loads: loads})
 }

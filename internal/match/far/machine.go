@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"zitherwheel/internal/match/process"
 	"zitherwheel/internal/network/relay"
 )
 
@@ -173,10 +174,23 @@ func (m *Machine) hear(n news) {
 		if p := m.programs[n.Line.Program]; p != nil {
 			l := n.Line.Line
 			l.At = m.toHere(l.At)
+			p.connected = p.connected || l.Source == process.Socket
 			m.lock.Unlock()
 			p.say(l)
 			return
 		}
+	case n.Loads != nil:
+		used := map[*Program]process.Load{}
+		for number, load := range n.Loads {
+			if p := m.programs[number]; p != nil {
+				used[p] = load
+			}
+		}
+		m.lock.Unlock()
+		for p, load := range used {
+			p.use(load)
+		}
+		return
 	case n.Ended != nil:
 		if p := m.programs[n.Ended.Program]; p != nil && !p.over {
 			p.over, p.how, p.asked, p.failed = true, n.Ended.How, n.Ended.Asked, n.Ended.Failed
@@ -213,17 +227,35 @@ func (m *Machine) Carry(zero time.Time) error {
 
 // Add makes a way to the server, and returns where its client finds it on that machine.
 func (m *Machine) Add(p Path) (netip.AddrPort, error) {
-	if err := m.order(order{Path: &p}); err != nil {
-		return netip.AddrPort{}, m.err()
-	}
-	n, err := m.answer()
+	at, err := m.at(order{Path: &p})
 	if err != nil {
 		return netip.AddrPort{}, err
 	}
-	if n.Path.Error != "" {
-		return netip.AddrPort{}, fmt.Errorf("%s: %s", m.Name, n.Path.Error)
+	return netip.ParseAddrPort(at)
+}
+
+// Place finds where a program can tell its trace lines.
+func (m *Machine) Place(t Trace) (Trace, error) {
+	var err error
+	if t.Socket || t.File != "" {
+		t.At, err = m.at(order{Trace: &t})
 	}
-	return netip.ParseAddrPort(n.Path.At)
+	return t, err
+}
+
+// at orders what has an address or a path there.
+func (m *Machine) at(o order) (string, error) {
+	if err := m.order(o); err != nil {
+		return "", m.err()
+	}
+	n, err := m.answer()
+	if err == nil && n.Path.Error != "" {
+		err = fmt.Errorf("%s: %s", m.Name, n.Path.Error)
+	}
+	if err != nil {
+		return "", err
+	}
+	return n.Path.At, nil
 }
 
 func (m *Machine) answer() (news, error) {

@@ -12,20 +12,24 @@ type Program struct {
 	machine *Machine
 	number  int
 	say     func(process.Line)
+	use     func(process.Load)
 	exited  chan struct{}
+
+	toConnect, connected bool // for its trace
 
 	over, asked, failed bool
 	gone                bool // with its machine
 	how                 string
 }
 
-// Start starts a program there. What it says goes to say, one line at a time.
-func (m *Machine) Start(spec process.Spec, say func(process.Line)) (*Program, error) {
+// Start starts a program there that tells its trace at a place that was found before. What it says goes to say, one line at
+// a time, and what it uses of the machine to use, every second.
+func (m *Machine) Start(spec process.Spec, trace Trace, say func(process.Line), use func(process.Load)) (*Program, error) {
 	m.lock.Lock()
-	p := &Program{machine: m, number: len(m.programs) + 1, say: say, exited: make(chan struct{})}
+	p := &Program{machine: m, number: len(m.programs) + 1, say: say, use: use, exited: make(chan struct{}), toConnect: trace.Socket}
 	m.programs[p.number] = p
 	m.lock.Unlock()
-	err := m.order(order{Start: &startOrder{p.number, spec.Name, spec.Run, spec.Env, spec.Trace.None, spec.DriveInput, spec.Signal, spec.StopWithin}})
+	err := m.order(order{Start: &startOrder{p.number, spec.Name, spec.Run, spec.Env, trace, spec.DriveInput, spec.DriveSocket, spec.Signal, spec.StopWithin}})
 	if err != nil {
 		return nil, m.err()
 	}
@@ -49,8 +53,12 @@ func (p *Program) Running() bool {
 	return !p.over
 }
 
-// Connected is true: its trace comes over its output.
-func (p *Program) Connected() bool { return true }
+// Connected reports whether something came over its connection for its trace, where it is to make one.
+func (p *Program) Connected() bool {
+	p.machine.lock.Lock()
+	defer p.machine.lock.Unlock()
+	return p.connected || !p.toConnect
+}
 
 // Exited is closed when it has ended.
 func (p *Program) Exited() <-chan struct{} { return p.exited }
