@@ -389,11 +389,19 @@ func (m *buildMatch) spawned(p *participant) string {
 	case s.facts.joins[p.name] > p.facts.started:
 		return fmt.Sprintf("the server says %d times that it joined, and it was started %d times", s.facts.joins[p.name], p.facts.started)
 	case !s.mirror.has(m.names.Entity(entity)):
-		return fmt.Sprintf("the server's snapshot has no %s", entity)
+		return fmt.Sprintf("the server's snapshot has no %s%s", entity, malformed(s))
 	case !p.mirror.has(m.names.Entity(entity)):
-		return fmt.Sprintf("the client's snapshot has no %s", entity)
+		return fmt.Sprintf("the client's snapshot has no %s%s", entity, malformed(p))
 	}
 	return ""
+}
+
+// malformed says what was not understood of what a program told, as far as that may be why something is missing.
+func malformed(p *participant) string {
+	if p.facts.malformed == 0 {
+		return ""
+	}
+	return "; it told " + lineCount(p)
 }
 
 // whyOut says why a bot's client has not got into the match, by the first of the

@@ -86,6 +86,8 @@ func mischief(what string) io.Writer {
 		return io.Discard
 	case "garbage":
 		return &altered{to: os.Stdout, alter: func([]byte) []byte { return []byte(`{"time":"now"}` + "\n") }}
+	case "misspells": // the picture is not where it belongs
+		return &altered{to: os.Stdout, alter: func(line []byte) []byte { return bytes.Replace(line, []byte(`"state":`), []byte(`"full":`), 1) }}
 	case "deaf":
 		signal.Ignore(os.Interrupt, syscall.SIGTERM)
 		read, write, err := os.Pipe()

@@ -83,8 +83,11 @@ func spoil(p *plan.Plan, side, what, mark string) {
 		// Who never gets ready is not waited for long, everybody else as long as a busy
 		// machine takes.
 		g.Ready.Within = 20 * time.Second
-		if what == "hang" || what == "mute" || what == "garbage" {
+		switch what {
+		case "hang", "mute", "garbage":
 			g.Ready.Within = 1500 * time.Millisecond
+		case "misspells": // its second line is as it should be
+			g.Ready.Within = 6 * time.Second
 		}
 		g.Stop.Within = 400 * time.Millisecond
 	}
@@ -411,6 +414,7 @@ func TestPreflightStopsAtTheFirstThingThatIsWrong(t *testing.T) {
 		{"server", "mute", "server: it is ready", "not ready after 1.5s: no trace line", 3},
 		{"client", "crash at start", "fern: it stays up", "fern's client ended by itself (exit status 3)", 6},
 		{"client", "hang", "fern: its packets reach the relay", "no packet has come from it", 7},
+		{"server", "misspells", "fern: it is there exactly once", `the server's snapshot has no dog/fern; it told`, 13},
 		{"client", "mute", "fern: its trace lines are well formed", "no trace line has come, only log text", 12},
 	} {
 		together.Go(func() {

@@ -49,7 +49,7 @@ func (p strict) record(rec *Record) error {
 			rec.HasTick = true
 			return p.whole(key, &rec.Tick)
 		case "full":
-			return p.decode(key, "true or false", &rec.Full)
+			return p.decode(key, `true or false (the entities are in "state")`, &rec.Full)
 		case "state":
 			return p.state(key, &rec.State)
 		case "received":
