@@ -58,6 +58,7 @@ const (
 	firstTry    = 3 * time.Second  // for a broker that does not listen yet
 	reconnect   = 500 * time.Millisecond
 	mostMessage = 4 << 20 // bytes
+	mostCopies  = 3
 )
 
 // Address is where a broker is, and how one gets in.
@@ -199,6 +200,7 @@ func Prepare(ctx context.Context, js jetstream.JetStream, keep time.Duration, ow
 			return nil
 		}
 	}
+	copies := 1
 	for _, c := range []jetstream.StreamConfig{
 		{Name: workStream, Subjects: []string{workSubject + ">"}, Retention: jetstream.WorkQueuePolicy, Discard: jetstream.DiscardNew, MaxMsgSize: mostMessage},
 		{Name: resultStream, Subjects: []string{resultSubject + ">"}, MaxMsgsPerSubject: 1, Discard: jetstream.DiscardNew, DiscardNewPerSubject: true,
@@ -210,8 +212,12 @@ func Prepare(ctx context.Context, js jetstream.JetStream, keep time.Duration, ow
 		case own:
 			_, err = js.CreateOrUpdateStream(ctx, c)
 		case errors.Is(err, jetstream.ErrStreamNotFound):
-			if _, err = js.CreateStream(ctx, c); errors.Is(err, jetstream.ErrStreamNameAlreadyInUse) {
-				err = nil
+			// On servers that keep together one may die; a single one refuses copies.
+			for _, c.Replicas = range []int{mostCopies, 1} {
+				if _, err = js.CreateStream(ctx, c); err == nil || errors.Is(err, jetstream.ErrStreamNameAlreadyInUse) {
+					copies, err = c.Replicas, nil
+					break
+				}
 			}
 		}
 		if err != nil {
@@ -228,6 +234,7 @@ func Prepare(ctx context.Context, js jetstream.JetStream, keep time.Duration, ow
 		case own:
 			_, err = js.CreateOrUpdateKeyValue(ctx, c)
 		case errors.Is(err, jetstream.ErrBucketNotFound):
+			c.Replicas = copies
 			if _, err = js.CreateKeyValue(ctx, c); errors.Is(err, jetstream.ErrBucketExists) {
 				err = nil
 			}
@@ -242,6 +249,7 @@ func Prepare(ctx context.Context, js jetstream.JetStream, keep time.Duration, ow
 		case own:
 			_, err = js.CreateOrUpdateObjectStore(ctx, c)
 		case errors.Is(err, jetstream.ErrBucketNotFound):
+			c.Replicas = copies
 			if _, err = js.CreateObjectStore(ctx, c); errors.Is(err, jetstream.ErrBucketExists) {
 				err = nil
 			}

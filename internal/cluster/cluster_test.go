@@ -260,6 +260,35 @@ func TestWhatIsRecordedComesBack(t *testing.T) {
 	assert.Equal(t, "seed 5", string(text))
 }
 
+// hungry records without end.
+type hungry struct{ fake }
+
+func (h hungry) Record(ctx context.Context, p *plan.Plan, folder string) (played.Match, error) {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return played.Match{}, err
+	}
+	if err := os.WriteFile(filepath.Join(folder, "packets"), make([]byte, 3<<20), 0o644); err != nil {
+		return played.Match{}, err
+	}
+	<-ctx.Done()
+	return played.Match{Seed: p.Seed, Verdict: played.Failed, Why: "interrupted"}, nil
+}
+
+// A match that fills the disk is ended, whether its run folder is wanted or not.
+func TestAMatchThatFillsTheDiskIsEnded(t *testing.T) {
+	h := newHouse(t)
+	h.worker("w1", hungry{fake(inSync)}, func(w *cluster.Worker) { w.Disk, w.Virtual = 1<<20, true })
+	c := h.crew(cluster.Asked{Campaign: "disk"})
+	defer c.Close(h.ctx, true)
+	_, err := c.Record(h.ctx, parse(t, short), filepath.Join(t.TempDir(), "run"))
+	assert.ErrorContains(t, err, "its run folder has grown larger than a match may have: 1 MB")
+	folder := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "game"), []byte("x"), 0o755))
+	built := parse(t, "title: built\nduration: 5s\nbots: [{name: fern}]\ngame: {name: pond}\nbuild: {folder: "+folder+", ports: {game: udp}, server: {run: ./game}, client: {run: ./game}}\nwatch: [{entities: \"*/*\", fields: x}]\n")
+	_, err = c.Play(h.ctx, built)
+	assert.ErrorContains(t, err, "its run folder has grown larger than a match may have: 1 MB")
+}
+
 // A worker that never answers is as one that was killed: the broker hands its work on.
 func TestWorkOfAWorkerThatLeavesIsHandedOn(t *testing.T) {
 	h := newHouse(t)
