@@ -144,7 +144,7 @@ func (c *Crew) build(ctx context.Context, p *plan.Plan) (content pack.Content, e
 	}
 	c.packed[key] = content
 	c.is.Bytes += content.Bytes
-	c.tell("the build is %d files, %s packed (%s)", content.Files, size(content.Bytes), content.Sum[:12])
+	c.tell("the build is packed: %d of its files, %s (%s)", content.Files, size(content.Bytes), content.Sum[:12])
 	return content, nil
 }
 

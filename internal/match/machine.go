@@ -23,12 +23,14 @@ const (
 	virtualClockName = "virtual clock for builds"
 	virtualClockFor  = "clock: virtual of a build: faster than real time, and the same every time"
 	ownNetworkName   = "a network for each match"
+	ownNumbersName   = "process numbers for each match"
+	ownNumbersFor    = "programs that draw chance from their process number repeat on the virtual clock"
 	ownNetworkFor    = "the same ports in every match on the virtual clock, and programs that reach nothing but it"
 )
 
 // Machine says what this machine allows, by trying it.
 func Machine(ctx context.Context) []Ability {
-	list := []Ability{VirtualClock(ctx), ownNetwork(), kernelStamps()}
+	list := append(append([]Ability{VirtualClock(ctx)}, ownSpaces()...), kernelStamps())
 	for _, r := range []struct {
 		name  string
 		names []string

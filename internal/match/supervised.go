@@ -197,23 +197,26 @@ func supervise(ctx context.Context) error {
 	return errors.Join(err, s.Close())
 }
 
-func ownNetwork() Ability {
-	a := Ability{Name: ownNetworkName, For: ownNetworkFor}
-	done := make(chan bool)
+// ownSpaces are what a match on the virtual clock may have for itself.
+func ownSpaces() []Ability {
+	network, numbers := Ability{Name: ownNetworkName, For: ownNetworkFor}, Ability{Name: ownNumbersName, For: ownNumbersFor}
+	done := make(chan struct{})
 	go func() {
+		defer close(done)
 		s, err := supervisor.New(supervisor.Options{Seed: 1, Zero: firstDay})
 		if err != nil {
-			done <- false
 			return
 		}
-		alone := s.Alone()
+		network.Has, numbers.Has = s.Alone(), s.Numbers()
 		_ = s.Close() // nothing was started
-		done <- alone
 	}()
-	if a.Has = <-done; a.Has {
-		a.What = "tried: allowed"
-	} else {
-		a.What = "not allowed to this user; ports are chosen by the seed from 12000 to 31999 instead"
+	<-done
+	network.What, numbers.What = "tried: allowed", "tried: allowed"
+	if !network.Has {
+		network.What = "not allowed to this user; ports are chosen by the seed from 12000 to 31999 instead"
 	}
-	return a
+	if !numbers.Has {
+		numbers.What = "not allowed to this user; they are the machine's own"
+	}
+	return []Ability{network, numbers}
 }

@@ -18,6 +18,6 @@ func VirtualClock(context.Context) Ability {
 	return Ability{Name: virtualClockName, What: errElsewhere.Why, For: virtualClockFor}
 }
 
-func ownNetwork() Ability {
-	return Ability{Name: ownNetworkName, What: errElsewhere.Why, For: ownNetworkFor}
+func ownSpaces() []Ability {
+	return []Ability{{Name: ownNetworkName, What: errElsewhere.Why, For: ownNetworkFor}, {Name: ownNumbersName, What: errElsewhere.Why, For: ownNumbersFor}}
 }

@@ -50,7 +50,9 @@ func TestACampaignOnServersThatKeepTogetherOutlivesOneOfThem(t *testing.T) {
 		require.True(t, s.ReadyForConnections(10*time.Second))
 		urls = append(urls, s.ClientURL())
 	}
-	require.Eventually(t, func() bool { return servers[0].JetStreamIsCurrent() && servers[1].JetStreamIsCurrent() && servers[2].JetStreamIsCurrent() }, 30*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return servers[0].JetStreamIsCurrent() && servers[1].JetStreamIsCurrent() && servers[2].JetStreamIsCurrent()
+	}, 30*time.Second, 100*time.Millisecond)
 
 	ctx, end := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer end()

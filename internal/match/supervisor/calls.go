@@ -30,8 +30,7 @@ var handlers map[int]func(*call)
 // notVirtual are calls that wait for time of which nothing is done: they are made as they
 // are, and it is said so.
 var notVirtual = map[int]string{
-	unix.SYS_SEMTIMEDOP: "semtimedop", unix.SYS_MQ_TIMEDSEND: "mq_timedsend", unix.SYS_MQ_TIMEDRECEIVE: "mq_timedreceive",
-	unix.SYS_IO_GETEVENTS: "io_getevents", unix.SYS_IO_PGETEVENTS: "io_pgetevents", unix.SYS_SETNS: "setns", unix.SYS_PTRACE: "ptrace", unix.SYS_SECCOMP: "seccomp",
+	unix.SYS_SETNS: "setns", unix.SYS_PTRACE: "ptrace", unix.SYS_SECCOMP: "seccomp",
 }
 
 func init() {
@@ -41,6 +40,7 @@ func init() {
 		unix.SYS_FUTEX: (*call).futex, unix.SYS_FUTEX_WAITV: (*call).futexes,
 		unix.SYS_EPOLL_WAIT: (*call).epoll, unix.SYS_EPOLL_PWAIT: (*call).epoll, unix.SYS_EPOLL_PWAIT2: (*call).epoll,
 		unix.SYS_POLL: (*call).poll, unix.SYS_PPOLL: (*call).poll, unix.SYS_SELECT: (*call).choose, unix.SYS_PSELECT6: (*call).choose,
+		unix.SYS_SEMTIMEDOP: (*call).limitOf, unix.SYS_MQ_TIMEDSEND: (*call).limitOf, unix.SYS_MQ_TIMEDRECEIVE: (*call).limitOf, unix.SYS_IO_GETEVENTS: (*call).limitOf, unix.SYS_IO_PGETEVENTS: (*call).limitOf,
 		unix.SYS_RT_SIGTIMEDWAIT:   (*call).awaitSignal,
 		unix.SYS_GETRANDOM:         (*call).random,
 		unix.SYS_SCHED_GETAFFINITY: (*call).processors,
@@ -98,7 +98,7 @@ func (s *Supervisor) handle(listener int, n *notification) {
 	if t.hold != nil { // a signal broke what it was held at
 		s.drop(t.hold)
 	}
-	t.due = never
+	t.unlimit()
 	delete(s.executing, int(n.tid)) // it has not become another program
 	delete(s.splitting, int(n.tid)) // or made another thread
 	s.order++
@@ -372,7 +372,7 @@ func (c *call) exit() {
 
 // signal may break what others are held at.
 func (c *call) signal() {
-	if t := c.threads[int(c.args[0])]; t != nil {
+	if t := c.numbered(int(int32(c.args[0]))); t != nil {
 		t.process.suspect, t.process.active = true, true
 	} else {
 		c.stirParents() // a group, perhaps

@@ -21,6 +21,9 @@ const (
 	futexWakeOp         = 5
 	futexWaitBits       = 9
 	futexWakeBits       = 10
+	futexLock           = 6
+	futexWaitRequeue    = 11
+	futexLock2          = 13
 
 	futexOperation = 127
 	futexPrivate   = 128 // it is not in memory that processes share
@@ -36,8 +39,10 @@ func (c *call) futex() {
 	case futexRequeue, futexCompareRequeue, futexWakeOp:
 		c.wakeAll(c.args[0], c.args[4])
 		c.pass()
-	default: // the kinds that inherit priority
-		c.remark("%s waits for a lock that inherits priority, with a time limit that is not on the virtual clock", c.process.name)
+	case futexLock, futexLock2, futexWaitRequeue: // that inherit priority: the kernel hands them on
+		date := op == futexLock || c.args[1]&futexDate != 0
+		c.letWait(c.args[3], unix.ETIMEDOUT, func(d time.Duration) time.Duration { return c.when(d, date) })
+	default:
 		c.pass()
 	}
 }

@@ -197,11 +197,16 @@ func poll(list []unix.PollFd, wait time.Duration) int {
 }
 
 func readInto(fd int, b []byte) int {
-	n, _, e := unix.RawSyscall(unix.SYS_READ, uintptr(fd), uintptr(unsafe.Pointer(&b[0])), uintptr(len(b)))
-	if e != 0 {
+	for {
+		n, _, e := unix.RawSyscall(unix.SYS_READ, uintptr(fd), uintptr(unsafe.Pointer(&b[0])), uintptr(len(b)))
+		switch e {
+		case 0:
+			return int(n)
+		case unix.EINTR:
+			continue
+		}
 		return -int(e)
 	}
-	return int(n)
 }
 
 func writeFrom(fd int, b []byte) int {

@@ -22,9 +22,13 @@ import (
 const launcherName = "zwheel: becomes a supervised program"
 
 func init() {
-	if os.Args[0] == launcherName {
+	switch os.Args[0] {
+	case launcherName:
 		runtime.LockOSThread()
-		become(os.Args[1] == oneThread, os.Args[2], os.Args[3:])
+		become(os.Args[1] == oneThread, os.Args[2] == ownNumbers, os.Args[3], os.Args[4:])
+	case numbererName:
+		runtime.LockOSThread()
+		count()
 	}
 }
 
@@ -32,6 +36,9 @@ func init() {
 const (
 	oneThread   = "one thread"
 	manyThreads = "many threads"
+
+	ownNumbers     = "own numbers" // processes are numbered by the seed
+	machineNumbers = "the machine's numbers"
 )
 
 const (
@@ -42,7 +49,7 @@ const (
 // become puts the filter in place, gives the supervisor its end of it, and becomes the
 // program. From the filter on only calls are made that it lets pass, until the
 // supervisor has its end.
-func become(oneThread bool, path string, args []string) {
+func become(oneThread, ownNumbers bool, path string, args []string) {
 	give := func(what string, err error) {
 		fmt.Fprintf(os.Stderr, "zwheel: %s: %v\n", what, err)
 		os.Exit(127)
@@ -53,6 +60,11 @@ func become(oneThread bool, path string, args []string) {
 	}
 	if _, _, e := unix.RawSyscall(unix.SYS_PERSONALITY, noRandomLayout, 0, 0); e != 0 {
 		give("fixing the layout of memory", e)
+	}
+	if ownNumbers {
+		if err := ownProc(); err != nil {
+			give("a /proc of its own", err)
+		}
 	}
 	if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
 		give("giving up privileges to come", err)
@@ -163,7 +175,14 @@ func (s *Supervisor) launch(p *Program, path string) (pid, listener int, err err
 	if s.options.OneThread {
 		threads = oneThread
 	}
-	pid, err = syscall.ForkExec(self, append([]string{launcherName, threads, path}, p.spec.Run...), &syscall.ProcAttr{Dir: p.spec.Folder, Env: p.spec.Environment(), Files: files,
+	numbers := machineNumbers
+	if s.numbers != nil {
+		numbers = ownNumbers
+		if !s.numbers.begin() {
+			return 0, 0, fmt.Errorf("%s cannot be started: whoever counts processes has gone", p.spec.Run[0])
+		}
+	}
+	pid, err = syscall.ForkExec(self, append([]string{launcherName, threads, numbers, path}, p.spec.Run...), &syscall.ProcAttr{Dir: p.spec.Folder, Env: p.spec.Environment(), Files: files,
 		Sys: &syscall.SysProcAttr{Setpgid: true}})
 	if err != nil {
 		return 0, 0, fmt.Errorf("%s cannot be started: %w", p.spec.Run[0], err)

@@ -75,11 +75,14 @@ func (s *Supervisor) becameProgram(pid int) {
 		}
 	}
 	p.unlisted, p.active = true, true
-	p.limits = map[limit]time.Duration{}
+	p.limits, p.lent = map[limit]time.Duration{}, map[uint64]*loan{}
 	p.page = s.freshPage(p)
 	if err := s.patch(p); err != nil {
 		s.failure = fmt.Errorf("%s cannot be put on the virtual clock: %w; play it on the wall clock", p.name, err)
 		_ = unix.Kill(pid, unix.SIGKILL) // it would run on real time
+	}
+	if s.numbers != nil && p.program != nil && !p.started && !s.numbers.hasBegun() {
+		s.failure = fmt.Errorf("%s cannot be put on the virtual clock: whoever counts processes has gone", p.name)
 	}
 	p.started, p.passedFd = true, -1
 	s.happened('e', nil, uint64(p.number))

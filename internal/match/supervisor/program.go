@@ -138,7 +138,7 @@ func (st *stream) read() {
 			st.splitter.Take(buffer[:n], func(text []byte, cut bool) { p.hand(text, at, st.source, st.trace, cut) })
 			continue
 		}
-		if n == -int(unix.EAGAIN) || n == -int(unix.EINTR) {
+		if n == -int(unix.EAGAIN) {
 			return
 		}
 		st.end(n < 0)

@@ -288,24 +288,76 @@ func TestALoopThatNeverSleepsGoesOnAndRepeats(t *testing.T) {
 	}
 }
 
+// Numbers of processes and threads follow from the seed, and are the same to all programs, to what they start and to /proc.
+func TestProcessNumbersFollowFromTheSeed(t *testing.T) {
+	run := script(t, "python3", ".py", `
+import os, subprocess, threading, time
+print(os.getpid(), os.readlink("/proc/self"), flush=True)
+child = subprocess.Popen(["sh", "-c", "echo $$; sleep 0.1"], stdout=subprocess.PIPE)
+print(child.pid, int(child.stdout.readline()), flush=True)
+child.wait() # it runs beside this program, and who of two is first to start something is not told
+def tell():
+    print(threading.get_native_id(), flush=True)
+for _ in range(3):
+    t = threading.Thread(target=tell)
+    t.start()
+    t.join()
+time.sleep(3)
+`)
+	play := func(seed uint64) (said string) {
+		alone(t, seed, func(s *stage) {
+			if s.numbers == nil {
+				return
+			}
+			s.start("a", run...)
+			s.At(1500*time.Millisecond, func() { s.start("b", run...) })
+			s.run(10 * time.Second)
+			said = strings.Join(s.lines, "\n")
+			assert.Len(t, s.lines, 10)
+			assert.Equal(t, []string{"a: exit status 0", "b: exit status 0"}, bare(s.exits))
+		})
+		return said
+	}
+	first := play(1)
+	if first == "" {
+		t.Skip("a numbering of one's own is not allowed here")
+	}
+	for range 5 {
+		assert.Equal(t, first, play(1))
+	}
+	assert.NotEqual(t, first, play(2))
+}
+
+// What waits in the kernel keeps its limit by the virtual clock, gives up then as it would have, and has its memory as it was.
+func TestLimitsOfWhatWaitsInTheKernel(t *testing.T) {
+	run := compiled(t, "limits.c")
+	for range 5 {
+		alone(t, 1, func(s *stage) {
+			s.start("old", run...)
+			s.run(30 * time.Second)
+			assert.Equal(t, []string{
+				"2s old: a semaphore: Resource temporarily unavailable, its limit still 2",
+				"5s old: a queue: Connection timed out, its limit still 2",
+				"5.5s old: files: 0 events, its limit still 500000000",
+				"6s old: a semaphore that comes: came, its limit still 2",
+				"6.5s old: a queue into which something comes: came, its limit still 2",
+				"7.5s old: a lock that is held: Connection timed out, its limit still 2",
+				"9.5s old: a lock that is given up: came, its limit still 2",
+			}, s.lines)
+			assert.Equal(t, []string{"9.5s old: exit status 0"}, s.exits)
+			assert.Empty(t, s.Report().Remarks)
+		})
+	}
+}
+
 func TestACallOfWhichNothingIsDoneIsNamed(t *testing.T) {
-	semaphore := compiled(t, `
-#define _GNU_SOURCE
-#include <stdio.h>
-#include <sys/ipc.h>
-#include <sys/sem.h>
-int main(void) {
-	int id = semget(IPC_PRIVATE, 1, 0600);
-	struct sembuf b = {0, -1, 0};
-	struct timespec t = {0, 1000000};
-	semtimedop(id, &b, 1, &t);
-	semctl(id, 0, IPC_RMID);
-	return 0;
-}`)
+	spy := compiled(t, `
+#include <sys/ptrace.h>
+int main(void) { ptrace(PTRACE_TRACEME, 0, 0, 0); return 0; }`)
 	alone(t, 1, func(s *stage) {
-		s.start("old", semaphore...)
+		s.start("old", spy...)
 		s.run(time.Second)
-		assert.Equal(t, []string{"old calls semtimedop: what that waits for is not on the virtual clock"}, s.Report().Remarks)
+		assert.Equal(t, []string{"old calls ptrace: what that waits for is not on the virtual clock"}, s.Report().Remarks)
 	})
 }
 

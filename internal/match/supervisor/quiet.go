@@ -4,7 +4,6 @@ package supervisor
 
 import (
 	"fmt"
-	"strings"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -104,6 +103,9 @@ func (s *Supervisor) asleep(p *proc) bool {
 			t.hold.asleep = true
 			continue
 		}
+		if t.limit != nil {
+			s.lookAtLimit(t)
+		}
 		if n > 5 && string(buffer[:5]) == "futex" {
 			continue
 		}
@@ -132,8 +134,8 @@ func (s *Supervisor) waits(t *thread, buffer []byte) bool {
 	}
 	switch stateOf(buffer[:n]) {
 	case 'S':
-		if len(p.limits) > 0 {
-			s.limited(t)
+		if t.limit == nil && len(p.limits) > 0 {
+			s.limitedBySocket(t)
 		}
 		return true
 	case 'T': // somebody has suspended it
@@ -158,81 +160,4 @@ func (s *Supervisor) waits(t *thread, buffer []byte) bool {
 // stillHeld reports whether the call that is held still waits for an answer.
 func (s *Supervisor) stillHeld(h *hold) bool {
 	return control(h.listener, notifyValid, unsafe.Pointer(&h.id)) == 0
-}
-
-// limited finds a thread that waits in the kernel for a socket whose limit the kernel was not
-// told of: it has waited since this moment.
-func (s *Supervisor) limited(t *thread) {
-	c := usedByThread(t.process.pid, t.tid)
-	if t.due != never && t.usedAt == c {
-		return
-	}
-	t.due, t.usedAt = never, c
-	nr, fd := s.callOf(t)
-	if d := t.process.limits[limit{fd, sends(nr)}]; d > 0 && (sends(nr) || receives(nr)) {
-		t.due = s.now + d
-	}
-}
-
-// callOf is the call in which a thread sleeps, and its first argument.
-func (s *Supervisor) callOf(t *thread) (nr, first int) {
-	var buffer [mostDescribed]byte
-	fd, err := unix.Open(fmt.Sprintf("/proc/%d/task/%d/syscall", t.process.pid, t.tid), unix.O_RDONLY|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return -1, -1
-	}
-	defer closeFd(fd)
-	n, err := unix.Read(fd, buffer[:])
-	if err != nil {
-		return -1, -1
-	}
-	var number, argument int
-	if _, err := fmt.Sscanf(strings.TrimSpace(string(buffer[:n])), "%d 0x%x", &number, &argument); err != nil {
-		return -1, -1
-	}
-	return number, argument
-}
-
-func receives(nr int) bool {
-	switch nr {
-	case unix.SYS_READ, unix.SYS_READV, unix.SYS_RECVFROM, unix.SYS_RECVMSG, unix.SYS_RECVMMSG, unix.SYS_ACCEPT, unix.SYS_ACCEPT4:
-		return true
-	}
-	return false
-}
-
-func sends(nr int) bool {
-	switch nr {
-	case unix.SYS_WRITE, unix.SYS_WRITEV, unix.SYS_SENDTO, unix.SYS_SENDMSG, unix.SYS_SENDMMSG, unix.SYS_CONNECT:
-		return true
-	}
-	return false
-}
-
-// giveUp makes a call that has waited for its limit in the kernel return EAGAIN.
-func (s *Supervisor) giveUp(t *thread) {
-	t.due = never
-	if usedByThread(t.process.pid, t.tid) != t.usedAt {
-		return
-	}
-	if _, _, e := unix.RawSyscall6(unix.SYS_PTRACE, unix.PTRACE_SEIZE, uintptr(t.tid), 0, 0, 0, 0); e != 0 {
-		s.remark("%s: a time limit of a socket could not be kept (%v)", t.process.name, e)
-		return
-	}
-	unix.RawSyscall6(unix.SYS_PTRACE, unix.PTRACE_INTERRUPT, uintptr(t.tid), 0, 0, 0, 0)
-	var status unix.WaitStatus
-	if _, err := wait4(t.tid, &status, 0); err != nil {
-		return
-	}
-	var r unix.PtraceRegs
-	const restarts = -512 // ERESTARTSYS and what follows it: the call would be made anew
-	if unix.PtraceGetRegs(t.tid, &r) == nil && int64(r.Rax) <= restarts {
-		again := -int64(unix.EAGAIN)
-		r.Rax = uint64(again)
-		_ = unix.PtraceSetRegs(t.tid, &r)
-	}
-	t.process.active = true
-	s.report.Wakes++
-	s.happened('g', t, 0)
-	_ = unix.PtraceDetach(t.tid)
 }

@@ -93,7 +93,9 @@ func TestTheKernelChoosesNoPortOfAProgram(t *testing.T) {
 				if first == nil {
 					first = s.lines
 				}
-				assert.Equal(t, first, s.lines, "the same ports again")
+				if s.Alone() { // otherwise one of the first time may not be free yet
+					assert.Equal(t, first, s.lines, "the same ports again")
+				}
 				assert.True(t, strings.HasSuffix(s.lines[0], " 1"), "and no waiting for more bytes: %s", s.lines[0])
 				assert.Equal(t, "500ms talker: nothing came", tidy(s.lines)[1])
 			})

@@ -73,9 +73,10 @@ type Supervisor struct {
 	vdso      map[string]uint64
 	order     uint64 // of calls
 
-	alone     bool // in a network of its own
-	place     int  // the first of its ports otherwise
-	placeHeld int  // a socket that keeps others from them
+	numbers   *numberer // of processes; nil is the machine's own
+	alone     bool      // in a network of its own
+	place     int       // the first of its ports otherwise
+	placeHeld int       // a socket that keeps others from them
 	placeNext int
 
 	beside  bool // time goes on beside a program that computes
@@ -103,6 +104,7 @@ func New(o Options) (*Supervisor, error) {
 	if err := s.takePlace(); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
+	s.takeNumbers()
 	return s, nil
 }
 
@@ -292,7 +294,7 @@ type due struct {
 	at     time.Duration
 	hold   *hold
 	timer  *timer
-	thread *thread // whose receiving or sending in the kernel has a limit
+	thread *thread // whose waiting in the kernel has a limit
 	wires  bool
 	act    bool
 }
@@ -312,8 +314,8 @@ func (s *Supervisor) next() due {
 				if d := t.hold.deadline; d < first.at || d == first.at && d != never && t.hold.order < order {
 					first, order = due{at: d, hold: t.hold}, t.hold.order
 				}
-			case !t.gone && t.due < first.at:
-				first, order = due{at: t.due, thread: t}, 0
+			case t.limit != nil && !t.gone && t.limit.until < first.at:
+				first, order = due{at: t.limit.until, thread: t}, 0
 			}
 		}
 		for _, timer := range p.timers {
@@ -422,6 +424,9 @@ func (s *Supervisor) Close() error {
 		if !left {
 			break
 		}
+	}
+	if s.numbers != nil {
+		s.numbers.close(s.reap)
 	}
 	for _, p := range s.programs {
 		p.close()

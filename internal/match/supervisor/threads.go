@@ -37,6 +37,7 @@ type proc struct {
 
 	timers    []*timer
 	limits    map[limit]time.Duration // of receiving and sending, which the kernel was not told of
+	lent      map[uint64]*loan        // memory in which something else stands for a moment
 	random    chance
 	nextPort  int
 	passedFd  int // the page file's number in it, or -1
@@ -54,6 +55,7 @@ type thread struct {
 	process *proc
 	number  int
 	tid     int
+	own     int // what it is to the programs, see numbered; 0 is not known yet
 	where   int // its wchan file: what it waits at in the kernel
 	stat    int // its stat file, or -1
 	hold    *hold
@@ -63,14 +65,13 @@ type thread struct {
 	yields    int           // how often it has let others run
 	yieldedAt time.Duration // at this moment
 
-	due    time.Duration // what it waits for in the kernel is given up then
-	usedAt int64         // unless it has run since
+	limit *limited // of what it waits for in the kernel; or nil
 }
 
 // process makes a process known. One that was forked shares its parent's clock page until it
 // becomes another program.
 func (s *Supervisor) process(pid int, name string, parent *proc) *proc {
-	p := &proc{number: len(s.processes), pid: pid, name: name, unlisted: true, active: true, passedFd: -1, limits: map[limit]time.Duration{}}
+	p := &proc{number: len(s.processes), pid: pid, name: name, unlisted: true, active: true, passedFd: -1, limits: map[limit]time.Duration{}, lent: map[uint64]*loan{}}
 	var err error
 	if p.pidfd, err = unix.PidfdOpen(pid, 0); err != nil {
 		p.pidfd = -1
@@ -134,7 +135,7 @@ func (s *Supervisor) processOf(pid int) *proc {
 }
 
 func (s *Supervisor) thread(p *proc, tid int) *thread {
-	t := &thread{process: p, tid: tid, number: len(p.threads), stat: -1, due: never}
+	t := &thread{process: p, tid: tid, number: len(p.threads), stat: -1}
 	var err error
 	if t.where, err = unix.Open(fmt.Sprintf("/proc/%d/task/%d/wchan", p.pid, tid), unix.O_RDONLY|unix.O_CLOEXEC, 0); err != nil {
 		t.where = -1

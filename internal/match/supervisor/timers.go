@@ -239,7 +239,9 @@ func (c *call) makeTimer() {
 		case none:
 			t.signal = 0
 		case toThread:
-			t.thread = int(binary.LittleEndian.Uint32(event[16:]))
+			if to := c.numbered(int(binary.LittleEndian.Uint32(event[16:]))); to != nil {
+				t.thread = to.tid
+			}
 		}
 	}
 	var id [4]byte

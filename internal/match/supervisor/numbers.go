@@ -1,0 +1,192 @@
+//go:build linux && amd64
+
+package supervisor
+
+import (
+	"encoding/binary"
+	"fmt"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+)
+
+// Process numbers follow from the seed where programs may have a numbering of their own, see pid_namespaces(7): its first
+// process keeps it alive, takes in orphans, and says from which number on the next ones are counted. It takes a privilege;
+// without it the numbers are those of the machine.
+
+// Numbers reports whether process numbers follow from the seed.
+func (s *Supervisor) Numbers() bool { return s.numbers != nil }
+
+// numberer is the first process of such a numbering.
+type numberer struct {
+	pid    int
+	socket int
+	base   int // of this match
+	begun  int // programs that were started
+}
+
+const (
+	firstNumber    = 300 // below it the kernel begins anew when it has come to the end
+	mostNumbers    = 30000
+	numbersEach    = 100 // for one program, what starts it, its threads and children; the next is free to go on beyond
+	afterLauncher  = 25  // what starts a program has threads of its own
+	numbererSocket = 3
+)
+
+// takeNumbers gives programs a numbering of their own, if the system lets it.
+func (s *Supervisor) takeNumbers() {
+	before, err := unix.Open("/proc/thread-self/ns/pid", unix.O_RDONLY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return
+	}
+	defer closeFd(before)
+	if unix.Unshare(unix.CLONE_NEWPID) != nil {
+		return
+	}
+	n, err := startNumberer()
+	if err != nil {
+		if unix.Setns(before, unix.CLONE_NEWPID) != nil {
+			s.failure = &RefusedError{"programs cannot be given process numbers of their own, nor those of the machine again", err}
+		}
+		return
+	}
+	var b [8]byte
+	draw := chance{s.options.Seed ^ 0x70696473}
+	draw.fill(b[:])
+	n.base = int(binary.LittleEndian.Uint64(b[:]) % mostNumbers)
+	s.numbers = n
+}
+
+func startNumberer() (*numberer, error) {
+	pair, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer closeFd(pair[1])
+	n := &numberer{socket: pair[0]}
+	self, err := os.Executable()
+	if err == nil {
+		n.pid, err = syscall.ForkExec(self, []string{numbererName}, &syscall.ProcAttr{Files: []uintptr{0, 1, 2, uintptr(pair[1])}, Sys: &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}})
+	}
+	if err != nil {
+		closeFd(pair[0])
+		return nil, err
+	}
+	_ = unix.SetsockoptTimeval(n.socket, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: launchWithin}) // without, it may wait for ever
+	if !n.answered() {
+		n.close(func() {})
+		return nil, fmt.Errorf("it could not be tried")
+	}
+	return n, nil
+}
+
+// answered reports whether the numberer has done what it was told.
+func (n *numberer) answered() bool {
+	var done [1]byte
+	return readInto(n.socket, done[:]) == 1 && done[0] == 1
+}
+
+// next has the next process counted from a number on.
+func (n *numberer) next(number int) bool {
+	var b [8]byte
+	binary.LittleEndian.PutUint64(b[:], uint64(firstNumber+(n.base+number)%mostNumbers))
+	return writeFrom(n.socket, b[:]) == len(b) && n.answered()
+}
+
+// begin has a program numbered that is to be started, and begun what it starts itself.
+func (n *numberer) begin() bool {
+	n.begun++
+	return n.next(n.begun * numbersEach)
+}
+
+func (n *numberer) hasBegun() bool { return n.next(n.begun*numbersEach + afterLauncher) }
+
+// close ends the numbering, and whoever is left in it. It has ended when all of them have been taken in, with reap.
+func (n *numberer) close(reap func()) {
+	_ = unix.Kill(n.pid, unix.SIGKILL)
+	var status unix.WaitStatus
+	for began := wallNow(); wallNow()-began < 5*time.Second; poll(nil, time.Millisecond) {
+		reap()
+		if pid, err := wait4(n.pid, &status, unix.WNOHANG); pid == n.pid || err != nil { // reap may have taken it in
+			break
+		}
+	}
+	closeFd(n.socket)
+}
+
+// numbered is the thread that programs know by a number, or nil.
+func (s *Supervisor) numbered(number int) *thread {
+	if s.numbers == nil {
+		return s.threads[number]
+	}
+	for _, t := range s.threads {
+		if t.own == 0 {
+			t.own = ownNumber(t.tid)
+		}
+		if t.own == number && !t.gone {
+			return t
+		}
+	}
+	return nil
+}
+
+// ownNumber is what a thread is to programs that are counted by themselves.
+func ownNumber(tid int) int {
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", tid))
+	if err != nil {
+		return 0
+	}
+	for line := range strings.Lines(string(status)) {
+		if numbers, is := strings.CutPrefix(line, "NSpid:"); is {
+			words := strings.Fields(numbers)
+			own, _ := strconv.Atoi(words[len(words)-1])
+			return own
+		}
+	}
+	return 0
+}
+
+const numbererName = "zwheel: counts supervised programs"
+
+// count is the numberer. It makes no call that the runtime knows of, so that the runtime starts no thread, which
+// would take a number.
+func count() {
+	debug.SetGCPercent(-1)
+	signal.Ignore(unix.SIGCHLD) // those whose parents have gone are its children, and nobody asks how they end
+	const lastNumber = "/proc/sys/kernel/ns_last_pid"
+	fd, err := unix.Open(lastNumber, unix.O_WRONLY|unix.O_CLOEXEC, 0)
+	if err != nil || ownProc() != nil {
+		os.Exit(1)
+	}
+	said := [1]byte{1}
+	var told [8]byte
+	for {
+		writeFrom(numbererSocket, said[:])
+		if readInto(numbererSocket, told[:]) != len(told) {
+			os.Exit(0)
+		}
+		text := strconv.AppendUint(told[:0:0], binary.LittleEndian.Uint64(told[:])-1, 10)
+		said[0] = 0
+		if n, _, _ := unix.RawSyscall6(unix.SYS_PWRITE64, uintptr(fd), uintptr(unsafe.Pointer(&text[0])), uintptr(len(text)), 0, 0, 0); int(n) == len(text) {
+			said[0] = 1
+		}
+	}
+}
+
+// ownProc gives the calling thread, and what it becomes, a /proc of its own numbering.
+func ownProc() error {
+	if err := unix.Unshare(unix.CLONE_NEWNS); err != nil {
+		return err
+	}
+	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
+		return err
+	}
+	return unix.Mount("proc", "/proc", "proc", unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, "")
+}
