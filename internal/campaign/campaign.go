@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"golang.org/x/sync/errgroup"
+
+	"zitherwheel/internal/review/feed"
 )
 
 // AtOnce is how many matches are played at once: as many as asked for, or else one a core,
@@ -33,6 +35,9 @@ func Each[T any](ctx context.Context, atOnce int, items iter.Seq[T], do func(T) 
 
 // EachWithin does so with as many at a time as there is room for just then.
 func EachWithin[T any](ctx context.Context, room func() int, items iter.Seq[T], do func(T) error) error {
+	if room() > 1 {
+		defer feed.Occupy()() // several matches use all processors: none is judged beside
+	}
 	next, stop := iter.Pull(items)
 	defer stop()
 	var group errgroup.Group

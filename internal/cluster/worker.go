@@ -19,6 +19,7 @@ import (
 
 	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/plan"
+	"zitherwheel/internal/review/feed"
 )
 
 // Worker plays matches for whoever asks.
@@ -96,6 +97,9 @@ func (w *Worker) Run(ctx context.Context, l *Link) error {
 			endLife()
 			return err
 		}
+	}
+	if w.Slots > 1 {
+		defer feed.Occupy()() // as in a campaign that is played here
 	}
 	w.tell("%s plays up to %d at once", w.Name, w.Slots)
 	err = w.work(ctx, play)

@@ -10,10 +10,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"zitherwheel/internal/plan"
+	"zitherwheel/internal/review/feed"
 )
 
 // BenchmarkMatch plays a match of 8 bots on a bad link for 60 s. sim_s/s is how
-// many simulated seconds pass in one second of one core.
+// many simulated seconds pass in one second. Where processors are idle it is judged and recorded beside being
+// played; in-one is without that, as in a hunt, where each processor plays a match.
 func BenchmarkMatch(b *testing.B) {
 	p, err := plan.Parse("bench.yaml", []byte("duration: 60s\nbots: [{name: dog, count: 8, link: hill-farm}]\n"))
 	require.NoError(b, err)
@@ -21,12 +23,18 @@ func BenchmarkMatch(b *testing.B) {
 		name    string
 		options Options
 		record  bool
+		inOne   bool
 	}{
-		{"played", Options{Silent: true}, false},
-		{"judged", Options{}, false},
-		{"judged-recorded", Options{}, true},
+		{"played", Options{Silent: true}, false, false},
+		{"judged", Options{}, false, false},
+		{"judged-recorded", Options{}, true, false},
+		{"judged-in-one", Options{}, false, true},
+		{"judged-recorded-in-one", Options{}, true, true},
 	} {
 		b.Run(c.name, func(b *testing.B) {
+			if c.inOne {
+				defer feed.Occupy()()
+			}
 			dir, comparisons := b.TempDir(), 0
 			for i := 0; b.Loop(); i++ {
 				options := c.options

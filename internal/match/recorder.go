@@ -20,7 +20,9 @@ type recorder struct {
 	names  *trace.Names
 	views  []string
 	bench  *feed.Bench
-	live   *live.Live // instead, where what is recorded must be put in order first
+	hands  *feed.Hands // that have the bench and the folder hear beside; or nil
+	kept   *keeping    // the folder then
+	live   *live.Live  // instead, where what is recorded must be put in order first
 	folder *run.Folder
 	failed error // the first failure to record
 
@@ -93,6 +95,10 @@ func (m *recorder) abandon(err error) error {
 func (m *recorder) say(view int) func(*trace.Record) {
 	return func(r *trace.Record) {
 		r.Round()
+		if m.hands != nil {
+			m.hands.Record(view, r)
+			return
+		}
 		if m.bench != nil {
 			m.bench.Record(view, r)
 		}
@@ -119,6 +125,10 @@ func (m *recorder) packet(view int, p link.Packet, data []byte) {
 	} else {
 		way.Delay = p.Delay()
 	}
+	if m.hands != nil {
+		m.hands.Packet(view, p)
+		return
+	}
 	if m.bench != nil {
 		m.bench.Packet(view, p)
 	}
@@ -131,11 +141,49 @@ func (m *recorder) packet(view int, p link.Packet, data []byte) {
 }
 
 func (m *recorder) log(view int, now time.Duration, text string) {
+	m.hands.Wait()
 	if m.bench != nil {
 		m.bench.Log(m.views[view], now, text)
 	}
 	if m.folder != nil {
 		m.note(m.folder.Log(view, now, text))
+	}
+}
+
+// beside has what follows judged and recorded beside the match, if processors are idle.
+func (m *recorder) beside() {
+	var others []feed.Listener
+	if m.bench != nil {
+		others = m.bench.Parts()
+	}
+	if m.folder != nil {
+		m.kept = &keeping{folder: m.folder}
+		others = append(others, m.kept)
+	}
+	m.hands = feed.Beside(others...)
+}
+
+// heard waits until all that was said is judged and recorded.
+func (m *recorder) heard() {
+	m.hands.End()
+	if m.hands != nil && m.kept != nil {
+		m.note(m.kept.failed)
+	}
+	m.hands = nil
+}
+
+// keeping records beside a match.
+type keeping struct {
+	folder *run.Folder
+	failed error // the first failure
+}
+
+func (k *keeping) Record(view int, r *trace.Record) { k.note(k.folder.Record(view, r)) }
+func (k *keeping) Packet(view int, p link.Packet)   { k.note(k.folder.Packet(view, p)) }
+
+func (k *keeping) note(err error) {
+	if k.failed == nil {
+		k.failed = err
 	}
 }
 

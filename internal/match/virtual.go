@@ -46,6 +46,9 @@ func newMatch(p *plan.Plan, options Options) (*virtualMatch, error) {
 func (m *virtualMatch) play(ctx context.Context) (*Result, error) {
 	p, r := m.plan, &Result{Ending: ending.Ending{How: ending.Complete}}
 	var err error
+	if !m.options.StopAtFirst && m.options.Alert == nil { // else what is found matters while the match goes on
+		m.beside()
+	}
 	if m.options.StopAtFirst || m.options.Progress != nil {
 		err = m.playWatched(ctx, r)
 	} else {
@@ -57,6 +60,7 @@ func (m *virtualMatch) play(ctx context.Context) (*Result, error) {
 	if err != nil {
 		r.Ending.How = ending.Interrupted
 	}
+	m.heard()
 	r.Played = m.clock.Now()
 	r.Malformed = m.server.Malformed()
 	for _, c := range m.clients {
@@ -118,6 +122,7 @@ func (m *virtualMatch) playWatched(ctx context.Context, r *Result) error {
 		}
 		if now := time.Now(); m.options.Progress != nil && (ended || now.Sub(last) >= progressEvery) {
 			last = now
+			m.hands.Wait()
 			p := Progress{At: m.clock.Now(), Length: m.plan.Duration}
 			for i, c := range m.clients {
 				p.Bots = append(p.Bots, BotProgress{Name: c.name, In: c.game.Inside(), Up: m.progress[i+1][link.Up], Down: m.progress[i+1][link.Down]})

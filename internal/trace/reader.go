@@ -475,8 +475,8 @@ func (s *scanner) plainString() int {
 // name reads "name": and returns its number, guessing it from the name that
 // last followed the previous one.
 func (s *scanner) name(t *table, previous *int32) (int32, bool) {
-	guess := t.follows[*previous]
-	text := t.names[guess]
+	guess := t.after(*previous)
+	text := t.all()[guess]
 	if end := s.i + 1 + len(text); end+1 < len(s.b) && s.b[s.i] == '"' && s.b[end] == '"' &&
 		s.b[end+1] == ':' && len(text) > 0 && string(s.b[s.i+1:end]) == text {
 		s.i = end + 2

@@ -121,26 +121,53 @@ func amongClients(rules rulebook.Rules) rulebook.Rules {
 
 // Record takes in a record of a view, by its place among the views.
 func (b *Bench) Record(view int, r *trace.Record) {
-	for _, s := range b.seats {
-		if n := s.views[view]; n >= 0 {
-			s.judge.Record(n, r)
-		}
+	for i := range b.seats {
+		b.seats[i].Record(view, r)
 	}
-	if b.measures != nil {
-		b.measures.Record(view, r)
-	}
-	b.logs.Record(view, r)
+	(*measuring)(b).Record(view, r)
 }
 
 // Packet takes in the outcome of a packet on the link of a view.
 func (b *Bench) Packet(view int, p link.Packet) {
-	for _, s := range b.seats {
-		if n := s.views[view]; n > 0 {
-			s.judge.Packet(n, p)
-		}
+	for i := range b.seats {
+		b.seats[i].Packet(view, p)
 	}
-	if b.measures != nil {
-		b.measures.Packet(view, p)
+	(*measuring)(b).Packet(view, p)
+}
+
+// Parts are those of a bench that hear a match by themselves: each judge, and who measures.
+func (b *Bench) Parts() (list []Listener) {
+	for i := range b.seats {
+		list = append(list, &b.seats[i])
+	}
+	return append(list, (*measuring)(b))
+}
+
+func (s *seat) Record(view int, r *trace.Record) {
+	if n := s.views[view]; n >= 0 {
+		s.judge.Record(n, r)
+	}
+}
+
+func (s *seat) Packet(view int, p link.Packet) {
+	if n := s.views[view]; n > 0 {
+		s.judge.Packet(n, p)
+	}
+}
+
+// measuring is the part of a bench that measures, and looks whether rules about logs are kept.
+type measuring Bench
+
+func (m *measuring) Record(view int, r *trace.Record) {
+	if m.measures != nil {
+		m.measures.Record(view, r)
+	}
+	m.logs.Record(view, r)
+}
+
+func (m *measuring) Packet(view int, p link.Packet) {
+	if m.measures != nil {
+		m.measures.Packet(view, p)
 	}
 }
 

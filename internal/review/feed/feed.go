@@ -141,6 +141,8 @@ type reading struct {
 	clocks  *clocks
 	names   *trace.Names
 	bench   *Bench
+	to      Listener // the bench, or hands that have it hear
+	hands   *Hands   // or nil
 	inputs  []*input
 	queue   schedule.Queue[*input] // by the time of what comes next, then by place
 	number  map[string]int         // of a view among the sources
@@ -162,6 +164,10 @@ func newReading(traces Traces, clocks *clocks, breaks []ending.Break) *reading {
 	r.breaks = slices.DeleteFunc(r.breaks, func(b ending.Break) bool { _, known := r.number[b.View]; return !known })
 	r.bench = NewBench(r.names, titles, traces.Rules, Setting{Reference: traces.Reference, Outcomes: traces.Packets != "" && clocks == nil,
 		Ticks: traces.Align == Tick, Timeless: clocks != nil && clocks.ticks != nil, Strict: traces.Strict, Untraced: traces.Untraced})
+	r.to = r.bench
+	if r.hands = Beside(r.bench.Parts()...); r.hands != nil {
+		r.to = r.hands
+	}
 	return r
 }
 
@@ -188,6 +194,7 @@ func (r *reading) open() error {
 }
 
 func (r *reading) close() {
+	r.hands.End()
 	for _, in := range r.inputs {
 		in.file.Close()
 	}
@@ -243,19 +250,21 @@ func (r *reading) drain(ctx context.Context, until time.Duration) error {
 // hand gives the bench what an input has read.
 func (r *reading) hand(in *input) {
 	if in.packets == nil {
-		r.bench.Record(in.view, &in.record)
+		r.to.Record(in.view, &in.record)
 	} else if view, ok := r.number[in.link]; ok && r.traces.Sources[view].View != rulebook.Server {
-		r.bench.Packet(view, in.packet)
+		r.to.Packet(view, in.packet)
 	}
 }
 
 func (r *reading) broke() {
+	r.hands.Wait()
 	r.bench.Broke(r.number[r.breaks[0].View], r.breaks[0])
 	r.breaks = r.breaks[1:]
 }
 
 // finish sums up.
 func (r *reading) finish(how ending.Ending) (*Result, error) {
+	r.hands.Wait()
 	for _, in := range r.inputs {
 		r.remarks = append(r.remarks, in.remarks(r.traces.Sources)...)
 	}

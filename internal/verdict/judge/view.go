@@ -138,7 +138,7 @@ func (v *view) windowOf(rule *rulebook.Rule) *window {
 			return w
 		}
 	}
-	w := &window{rule: rule, epoch: -1, ages: v.judge.agesBy(rule)}
+	w := &window{rule: rule, latest: stretch{epoch: -1}, before: stretch{epoch: -1}, ages: v.judge.agesBy(rule)}
 	v.windows = append(v.windows, w)
 	return w
 }

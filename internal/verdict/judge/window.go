@@ -8,21 +8,34 @@ import (
 
 // window is what view.window says of a rule, kept for the many values that one record tells.
 type window struct {
-	rule      *rulebook.Rule
+	rule   *rulebook.Rule
+	latest stretch
+	before stretch    // the one before: a value is judged from one moment to another
+	ages   *histogram // of what is shown by the rule in all views: see sampleAge
+}
+
+// stretch is what view.window said of a moment.
+type stretch struct {
 	t         time.Duration
 	epoch     int // of the judge
 	low, high time.Duration
 	known     bool
-	ages      *histogram // of what is shown by the rule in all views: see sampleAge
 }
 
 // at is the stretch of the path that may explain a value shown at t.
 func (w *window) at(v *view, t time.Duration) (low, high time.Duration, known bool) {
-	if w.t != t || w.epoch != v.judge.epoch {
-		w.t, w.epoch = t, v.judge.epoch
-		w.low, w.high, w.known = v.window(w.rule, t)
+	epoch := v.judge.epoch
+	if s := &w.latest; s.t == t && s.epoch == epoch {
+		return s.low, s.high, s.known
 	}
-	return w.low, w.high, w.known
+	if s := &w.before; s.t == t && s.epoch == epoch {
+		return s.low, s.high, s.known
+	}
+	w.before = w.latest
+	s := &w.latest
+	s.t, s.epoch = t, epoch
+	s.low, s.high, s.known = v.window(w.rule, t)
+	return s.low, s.high, s.known
 }
 
 // window is the stretch of the path that may explain a value shown at t.
