@@ -12,6 +12,7 @@ import (
 const (
 	joinAgain     = 200 * time.Millisecond // between requests to join
 	sayGoodbye    = 3                      // times, because nobody acknowledges it
+	lostAfter     = 8 * time.Second        // without a word of the server a client is out
 	sendAbout     = 30                     // packets a second
 	correctWithin = 0.1                    // seconds in which a correction fades
 	tooFarToFade  = 3.0                    // metres: beyond, the dog jumps
@@ -31,6 +32,7 @@ type Client struct {
 	asked    time.Duration
 	nextSay  time.Duration
 	goodbyes int
+	heard    time.Duration // when the server was
 
 	own       thing
 	serverHz  int
@@ -216,6 +218,11 @@ func (c *Client) Step(now time.Duration, arrived []Packet, in Input) []Packet {
 	for _, p := range arrived {
 		c.receive(now, p.Data)
 	}
+	if c.state == inside && now-c.heard > lostAfter {
+		c.tell.happened(now, func(r *trace.Record) { r.Left, r.Entity = c.name, c.nameOf(c.own) })
+		c.state = outside
+		return nil
+	}
 	switch c.state {
 	case refused:
 		return nil
@@ -312,6 +319,9 @@ func (c *Client) receive(now time.Duration, data []byte) {
 		return
 	case session != c.session:
 		return // of an earlier stay
+	}
+	c.heard = now
+	switch {
 	case kind == packetPong:
 		c.clock.heard(c, now, &r)
 		return

@@ -34,7 +34,7 @@ func (j *Judge) expectOf(v *view, m *mirror, k *tracker, t time.Duration, possib
 	if k == nil {
 		return
 	}
-	wanted := possible && v.in && !v.phantom && j.shouldSee(v, m, k.rule, t) && t >= max(v.couldHearOf(m.since), v.joinedAt)+k.rule.Grace
+	wanted := possible && v.in && !v.out() && j.shouldSee(v, m, k.rule, t) && t >= max(v.couldHearOf(m.since), v.joinedAt)+k.rule.Grace
 	switch {
 	case wanted && !k.active:
 		if k != m.existence && !k.holds && len(m.values) > 0 {

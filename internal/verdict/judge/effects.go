@@ -91,7 +91,7 @@ func (e *effects) take(v *view, r *trace.Record) {
 			}
 		}
 	}
-	if r.Event == "" || v.number > 0 && (!v.in || v.phantom) {
+	if r.Event == "" || v.number > 0 && (!v.in || v.out()) {
 		return
 	}
 	for i, rule := range e.rules {

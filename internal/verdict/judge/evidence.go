@@ -98,6 +98,7 @@ func (v *view) packet(p link.Packet) {
 	news := v.judge.config.Rules.News
 	if p.Direction == link.Down && p.Size >= news.Down {
 		v.sends.send(p.Sent)
+		v.silence.send(p.Sent)
 	}
 	if p.Copies == 0 {
 		v.troubles = append(v.troubles, trouble{p, 0})

@@ -127,7 +127,7 @@ func (l *ledger) order(v *view, r *trace.Record) {
 		name string
 		rule *rulebook.EventRule
 	}{{r.Event, rulebook.FindEvent(rules, r.Event)}, {r.Checkpoint, rulebook.FindCheckpoint(rules, checkpoint(r))}} {
-		if told.rule != nil && told.rule.NotBefore != "" && v.in && !v.phantom && !l.said[v.number][told.rule.NotBefore] {
+		if told.rule != nil && told.rule.NotBefore != "" && v.in && !v.out() && !l.said[v.number][told.rule.NotBefore] {
 			l.finding(EventMisorder, v, told.name, r.Entity, r.T, r.T, told.rule, fmt.Sprintf("%s came before any %s since it joined", told.name, told.rule.NotBefore))
 		}
 		if l.awaited[told.name] {
@@ -149,7 +149,7 @@ func (l *ledger) told(r *trace.Record) {
 	for _, v := range l.match.views[1:] {
 		// Without a rule it is counted, and not judged.
 		switch cell := &l.report(o.name).Views[v.number-1]; {
-		case !v.in || v.phantom || o.rule != nil && (o.rule.SeenBy == rulebook.Nobody || !o.isFor(v)):
+		case !v.in || v.out() || o.rule != nil && (o.rule.SeenBy == rulebook.Nobody || !o.isFor(v)):
 		case o.rule != nil && r.T < v.joinedAt+o.rule.Grace && !(o.rule.SeenBy == rulebook.OwnerOnly && o.to == v.name):
 			cell.Graced++
 			o.slips[v.number].due, o.slips[v.number].soon = true, true
@@ -308,7 +308,7 @@ func (l *ledger) arrived(v *view, r *trace.Record, o *occasion, unsure bool) {
 	if s.due && !s.soon && s.seen == 1 {
 		cell.Seen++
 	}
-	if o.rule == nil || o.rule.SeenBy == rulebook.Nobody || !v.in || v.phantom {
+	if o.rule == nil || o.rule.SeenBy == rulebook.Nobody || !v.in || v.out() {
 		return
 	}
 	switch {
@@ -379,8 +379,8 @@ func (l *ledger) come(t time.Duration) {
 			if !s.due || s.seen > 0 || s.lost != nil {
 				continue
 			}
-			if !v.in || v.joinedAt > o.t {
-				s.due = false // it left before
+			if !v.in || v.out() || v.joinedAt > o.t {
+				s.due = false // it left before, or is out to the reference
 				if !s.soon {
 					l.report(o.name).Views[v.number-1].Expected--
 				}

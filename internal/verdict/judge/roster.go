@@ -43,11 +43,22 @@ func (s *roster) take(v *view, r *trace.Record) {
 	case v.number > 0:
 	case r.Joined != "":
 		s.says[r.Joined] = &standing{true, r.T, ""}
+		s.drop(r.Joined, false)
 	case r.Left != "":
 		s.says[r.Left] = &standing{false, r.T, departure}
+		s.drop(r.Left, true)
 	case r.Refused != "":
 		if was := s.says[r.Refused]; was == nil || was.in || was.why != refusal {
 			s.says[r.Refused] = &standing{false, r.T, refusal}
+		}
+	}
+}
+
+// drop notes whether the reference says that a view is out: what it shows then is no longer compared.
+func (s *roster) drop(name string, out bool) {
+	for _, v := range s.match.views[1:] {
+		if v.name == name {
+			v.dropped = out
 		}
 	}
 }
@@ -88,6 +99,9 @@ const refusalHeard = 2 * time.Second
 // strayAfter is how long a view may believe that it is in without being so.
 const strayAfter = 1200 * time.Millisecond
 
+// noticesWithin is how long a view may take to notice by itself that it is told nothing any more.
+const noticesWithin = 9 * time.Second
+
 // come looks for views that believe to be in the match and are not, as
 // far as a reference says at all who is. A client that is the reference may say
 // so of itself alone.
@@ -111,10 +125,14 @@ func (s *roster) come(t time.Duration) {
 			since, why := v.joinedAt, "the reference never let it in"
 			if said != nil {
 				since = max(since, said.since)
+				why = fmt.Sprintf("the reference says that it %s at %.3f s", said.why, said.since.Seconds())
 				if said.why == departure { // it may not have heard of that yet
 					since = max(since, v.down.firstSince(said.since))
+					if v.toldNothingSince(said.since) {
+						since += noticesWithin
+						why += ", and has sent it nothing since"
+					}
 				}
-				why = fmt.Sprintf("the reference says that it %s at %.3f s", said.why, said.since.Seconds())
 			}
 			if t-since < strayAfter {
 				continue

@@ -88,7 +88,7 @@ func (s *chains) advance(c *chain, v *view, r *trace.Record) bool {
 	}
 	c.since, c.seen, c.due = r.T, make([]bool, len(s.match.views)), make([]bool, len(s.match.views))
 	for i, other := range s.match.views {
-		c.due[i] = i > 0 && other.in && !other.phantom
+		c.due[i] = i > 0 && other.in && !other.out()
 	}
 	return false
 }
@@ -151,7 +151,7 @@ func (s *chains) mayComeYet(c *chain, t time.Duration) bool {
 // was due, has not seen it, and has not left since.
 func (s *chains) awaited(c *chain, view int) bool {
 	v := s.match.views[view]
-	return c.due[view] && !c.seen[view] && v.in && !v.phantom && v.joinedAt <= c.since
+	return c.due[view] && !c.seen[view] && v.in && !v.out() && v.joinedAt <= c.since
 }
 
 // stepIs reports whether a record is the step.

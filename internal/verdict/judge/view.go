@@ -47,7 +47,12 @@ type view struct {
 	rhythm      rhythm        // in which it tells its state
 	windows     []*window     // of each rule
 	sends       sends         // to it
+	silence     silence       // likewise
+	dropped     bool          // the reference says that it left
 }
+
+// out reports whether a view is not in the match, whatever it believes: what it shows is not compared.
+func (v *view) out() bool { return v.phantom || v.dropped }
 
 // heldUntil is up to when a view held at t what it had said last. One that tells its state seldom
 // held it until its last record, and did not tell what it showed from then on. Unless it has fallen
@@ -307,6 +312,7 @@ func (j *Judge) enter(v *view, t time.Duration, own trace.Entity) {
 		}
 	}
 	v.in, v.everJoined, v.joinedAt, v.phantom, v.broken = true, true, t, false, false
+	v.silence = silence{}
 	v.latestEvent, v.whole = map[*rulebook.EventRule]*occasion{}, never
 	v.each(func(k *tracker) { k.ever, k.before = false, explained{} })
 	if own != v.own {

@@ -1,0 +1,63 @@
+package judge
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"zitherwheel/internal/network/link"
+)
+
+// cutOff is a match in which moss hears nothing from 5 s on, shows what it had last, and goes on telling it. leaves is what the
+// server says of it then; its own packets arrive, but for those of a stretch of time.
+func cutOff(leaves string, lostFrom, lostUntil float64) *match {
+	m := newMatch()
+	m.outcomes = true
+	m.say(0, 0, `"joined":"fern","entity":"dog/fern"`)
+	m.say(0, 0, `"joined":"moss","entity":"dog/moss"`)
+	m.say(1, 0, `"joined":"fern","entity":"dog/fern"`)
+	m.say(2, 0, `"joined":"moss","entity":"dog/moss"`)
+	world := func(t float64) string {
+		return fmt.Sprintf(`"full":true,"state":{"sheep/a":{"x":%.3f,"y":0},"dog/fern":{"x":1,"y":1},"dog/moss":{"x":2,"y":2}}`, 2*t)
+	}
+	m.every(0, 0, 25, 0.05, world)
+	if leaves != "" {
+		m.say(0, 5, leaves)
+	}
+	m.every(1, 0.1, 25, 0.05, func(t float64) string { return world(t - 0.1) })
+	m.every(2, 0.1, 25, 0.05, func(t float64) string { return world(min(t, 5) - 0.1) })
+	packet := func(view int, up, lost bool, t float64) {
+		sent := time.Duration(t * 1e9)
+		o := &link.Outcome{Sent: sent, Size: 40, Copies: 1}
+		o.Arrives[0] = sent + 50*ms
+		if lost {
+			o.Copies = 0
+		}
+		m.lines = append(m.lines, line{view: view, down: o, up: up})
+	}
+	for t := 0.0; t < 25; t += 0.05 {
+		packet(1, false, false, t)
+		packet(1, true, false, t)
+		if t < 5 {
+			packet(2, false, false, t)
+		}
+		packet(2, true, t >= lostFrom && t < lostUntil, t)
+	}
+	return m
+}
+
+// Who is out to the server, and is told nothing of it, has to notice: the server hears it and does not answer.
+func TestAViewThatIsOutHasToNotice(t *testing.T) {
+	gone := `"left":"moss"`
+	assert.Equal(t, []string{"moss rejected-but-playing  membership 15.10-24.95 open"}, told(cutOff(gone, 99, 99).judge()))
+	assert.Empty(t, told(cutOff(gone, 4, 99).judge()), "the link is cut, so nobody can know")
+	assert.Equal(t, []string{"moss rejected-but-playing  membership 20.00-24.95 open"}, told(cutOff(gone, 4, 10).judge()), "it is whole again")
+}
+
+// Who is in, and is told nothing any more, shows what is no longer so: that is no matter of the link.
+func TestAViewThatIsToldNothingAnyMore(t *testing.T) {
+	assert.Equal(t, []string{"moss frozen sheep/a x, y 6.50-24.95 open"}, told(cutOff("", 99, 99).judge()))
+	assert.Empty(t, told(cutOff("", 4, 99).judge()), "the link is cut")
+}
