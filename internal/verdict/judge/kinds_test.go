@@ -476,3 +476,19 @@ func TestAReferenceThatKnowsOnlyOfItselfRefusesNobody(t *testing.T) {
 	}
 	require.Empty(t, told(m.judge()))
 }
+
+// A number that goes on as the reference's from another beginning is off by one number: that of what the view was not told.
+func TestACountFromAnotherBeginningIsOffByWhatWasBefore(t *testing.T) {
+	m := newMatch()
+	count := func(t, beginning, every float64) string {
+		return fmt.Sprintf(`"state":{"gate/n":{"open":%d}}`, int(t/every)-int(beginning/every))
+	}
+	m.say(1, 0, `"joined":"fern","entity":"dog/fern"`)
+	m.say(2, 6, `"joined":"moss","entity":"dog/moss"`)
+	m.every(0, 0, 25, 0.05, func(t float64) string { return count(t, 0, 1.7) })
+	m.every(1, 0.1, 25, 0.05, func(t float64) string { return count(t-0.1, 0, 1.7) })
+	m.every(2, 6.1, 25, 0.07, func(t float64) string { return count(t-0.15, 6, 1.7) })
+	v := m.judge()
+	require.Equal(t, []string{"moss offset gate/n open 6.10-24.95 open"}, told(v))
+	assert.Equal(t, "it counts as the reference does, and is off by -3 throughout since the view joined: it was not told what had been before", v.Findings[0].Why)
+}
