@@ -20,6 +20,7 @@ type heard struct {
 	ages, ahead []time.Duration
 	resent      resent
 	misordered  int
+	behind      []time.Duration // of those told before the one before had come: how long before
 }
 
 // events draws the rules for events.
@@ -53,7 +54,7 @@ func (h *heard) take(m *Match, name string) {
 	for _, view := range m.views[1:] {
 		v := &view.clock
 		used := make([]bool, len(v.events))
-		latest := -1
+		latest, lastCame := -1, -longest
 		for _, e := range server.events {
 			if e.name != name {
 				continue
@@ -100,6 +101,10 @@ func (h *heard) take(m *Match, name string) {
 				h.misordered++
 			}
 			latest = max(latest, best)
+			if lastCame > e.t {
+				h.behind = append(h.behind, lastCame-e.t)
+			}
+			lastCame = max(lastCame, v.events[best].t)
 		}
 	}
 }
@@ -109,6 +114,20 @@ func count(is bool) int {
 		return 1
 	}
 	return 0
+}
+
+// ordered reports whether they always came in order, and whether that was put to the test: one that was told so soon after a
+// late one that it would have come before it, had nobody seen to their order.
+func (h *heard) ordered() (ordered, tested bool) {
+	if h.misordered > 0 || h.came < 5 || h.withID == 0 || len(h.ages) == 0 {
+		return false, false
+	}
+	const enough = 2
+	usual, waited := quantile(h.ages, 0.5), 0
+	for _, d := range h.behind {
+		waited += count(d > usual)
+	}
+	return true, waited >= enough
 }
 
 func (h *heard) rule(l *Lesson) EventRule {
@@ -123,7 +142,8 @@ func (h *heard) rule(l *Lesson) EventRule {
 	case h.bySomebody > 0 && h.toDoer == 0 && share < 0.95 && share > 0.3:
 		r.SeenBy = rulebook.AllButOwner
 	}
-	r.Ordered = h.misordered == 0 && h.came >= 5 && h.withID > 0
+	ordered, tested := h.ordered()
+	r.Ordered = ordered && tested
 	if len(h.ahead)*50 >= h.came && len(h.ahead) > 0 {
 		r.MaxAhead = span(h.ahead, 0)
 	}
@@ -135,6 +155,9 @@ func (h *heard) rule(l *Lesson) EventRule {
 		text += "; without ids, so what comes twice is not told from two"
 	}
 	r.Why = []string{text}
+	if ordered && !tested {
+		r.Why = append(r.Why, "in order, but none was ever so late that the next would have come before it: write ordered: true if they must")
+	}
 	if missing := h.due - h.came; missing > 0 && r.SeenBy == rulebook.Everyone {
 		r.Why = append(r.Why, fmt.Sprintf("SUSPICIOUS: %d never came; the rule is written as if they must", missing))
 	}

@@ -174,8 +174,39 @@ func TestEventsAreLearned(t *testing.T) {
 	audit, horn, letter := l.Events[0], l.Events[1], l.Events[2]
 	assert.Equal(t, []rulebook.Audience{rulebook.Nobody, rulebook.Everyone, rulebook.OwnerOnly}, []rulebook.Audience{audit.SeenBy, horn.SeenBy, letter.SeenBy})
 	assert.Equal(t, []time.Duration{250 * ms, 500 * ms}, []time.Duration{horn.MaxDelay, letter.MaxDelay})
-	assert.True(t, horn.Ordered)
+	assert.False(t, horn.Ordered, "one a second, so nothing could have come before another")
+	assert.Contains(t, strings.Join(horn.Why, "; "), "none was ever so late that the next would have come before it")
 	assert.Contains(t, strings.Join(l.Asked, "; "), "event audit never comes to any client")
+}
+
+// That events come in order is learned where one that was late held up the next.
+func TestAnOrderThatWasPutToTheTestIsLearned(t *testing.T) {
+	for _, c := range []struct {
+		name    string
+		late    float64 // how long the first of two takes
+		ordered bool
+	}{{"the next waits", 0.7, true}, {"the next need not wait", 0.2, false}} {
+		t.Run(c.name, func(t *testing.T) {
+			m := newMatch(t)
+			m.plays(func(float64) string { return `"boat/fern":{"x":1,"y":1}` }, 0, 0)
+			for i := range 12 {
+				at, late := 2+float64(i), 0.2
+				if i%4 == 0 {
+					late = c.late
+				}
+				m.say(0, at, fmt.Sprintf(`"event":"horn","id":"%d"`, 2*i))
+				m.say(0, at+0.1, fmt.Sprintf(`"event":"horn","id":"%d"`, 2*i+1))
+				for view := range 2 {
+					m.say(view+1, at+late, fmt.Sprintf(`"event":"horn","id":"%d"`, 2*i))
+					m.say(view+1, max(at+late, at+0.3), fmt.Sprintf(`"event":"horn","id":"%d"`, 2*i+1))
+				}
+			}
+			for view := range 3 {
+				m.say(view, 40, `"state":{"boat/fern":{"x":2}}`)
+			}
+			assert.Equal(t, c.ordered, Learn([]*Match{m.Match}).Events[0].Ordered)
+		})
+	}
 }
 
 func TestWhatHeldThroughoutIsLearned(t *testing.T) {
