@@ -99,6 +99,9 @@ func (t *Text) link(f *judge.Finding) {
 	}
 	fmt.Fprintf(t.w, "    On the link of %s from %s to %s: %s lost, %d late\n", f.View, at(e.Since), at(f.BeganAt),
 		count(e.Lost, "packet", "packets"), e.Late)
+	if e.Silent != nil {
+		fmt.Fprintf(t.w, "    Nothing has been sent to %s since %s\n", f.View, at(*e.Silent))
+	}
 	if len(e.Packets) > 0 {
 		t.packets(e)
 		if more := e.Lost + e.Late - len(e.Packets); more > 0 {

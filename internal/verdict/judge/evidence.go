@@ -18,11 +18,12 @@ type Evidence struct {
 	Lost    int          `json:"packets_lost"`      // how many there were of each, also of those not listed
 	Late    int          `json:"packets_late"`
 	Around  []MemberRow  `json:"joins_and_leaves,omitempty"`
-	Inputs  []MemberRow  `json:"inputs,omitempty"`           // of a crash, the last before it
-	Lines   []LogLine    `json:"log_lines,omitempty"`        // of a rule about logs
-	Beside  []LogLine    `json:"log_lines_around,omitempty"` // of all programs, around the moment
-	Log     []string     `json:"log,omitempty"`              // of a crash, the last lines of the program
-	Since   Seconds      `json:"packets_since_s"`            // from when on packets were looked at
+	Inputs  []MemberRow  `json:"inputs,omitempty"`               // of a crash, the last before it
+	Lines   []LogLine    `json:"log_lines,omitempty"`            // of a rule about logs
+	Beside  []LogLine    `json:"log_lines_around,omitempty"`     // of all programs, around the moment
+	Log     []string     `json:"log,omitempty"`                  // of a crash, the last lines of the program
+	Since   Seconds      `json:"packets_since_s"`                // from when on packets were looked at
+	Silent  *Seconds     `json:"nothing_sent_since_s,omitempty"` // when the reference had sent the view something last, if it had fallen silent towards it
 	members []membership // found, before they are told
 }
 
@@ -169,6 +170,10 @@ func (j *Judge) gather(v *view, k *tracker) Evidence {
 
 // packets adds those of a view's link that were lost or late.
 func (ev *Evidence) packets(v *view, from, to time.Duration) {
+	if s := &v.silence; v.down.known && s.count >= silentFrom && to-s.last >= s.patience() {
+		last := Seconds(s.last)
+		ev.Silent = &last
+	}
 	for _, p := range v.troubles {
 		if p.Sent < from || p.Sent > to {
 			continue

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"zitherwheel/internal/network/link"
 )
@@ -58,6 +59,9 @@ func TestAViewThatIsOutHasToNotice(t *testing.T) {
 
 // Who is in, and is told nothing any more, shows what is no longer so: that is no matter of the link.
 func TestAViewThatIsToldNothingAnyMore(t *testing.T) {
-	assert.Equal(t, []string{"moss frozen sheep/a x, y 6.50-24.95 open"}, told(cutOff("", 99, 99).judge()))
+	v := cutOff("", 99, 99).judge()
+	require.Equal(t, []string{"moss frozen sheep/a x, y 6.50-24.95 open"}, told(v))
+	require.NotNil(t, v.Findings[0].Evidence.Silent)
+	assert.InDelta(t, 5, time.Duration(*v.Findings[0].Evidence.Silent).Seconds(), 0.001)
 	assert.Empty(t, told(cutOff("", 4, 99).judge()), "the link is cut")
 }
