@@ -216,7 +216,11 @@ func Sentence(f *judge.Finding) string {
 	case judge.Missing:
 		return fmt.Sprintf("%s does not show %s%s, which is there: %s to %s", f.View, f.Entity, whose, began(f), end(f))
 	}
-	return fmt.Sprintf("%s shows %s%s with a wrong %s: %s to %s", f.View, f.Entity, whose, f.Subject, began(f), end(f))
+	view := f.View
+	if f.Evidence.Silent != nil {
+		view += ", told nothing since " + at(*f.Evidence.Silent) + ","
+	}
+	return fmt.Sprintf("%s shows %s%s with a wrong %s: %s to %s", view, f.Entity, whose, f.Subject, began(f), end(f))
 }
 
 // began is when a finding began: by its tick where ticks are compared.

@@ -128,7 +128,7 @@ type tie struct {
 // ties lists what findings of one incident have in common: the kind and the fields, in whatever
 // view; the entity and the fields, in whatever way; the entity and the kind, in a view; the
 // entity alone where the two begin at once, or where the view lacks it or has it alone; a lost
-// packet that may be the cause; or that the same goes wrong again. Of ticks, all that differs in a view after another.
+// packet that may be the cause; that nothing is sent to the view any more; or that the same goes wrong again. Of ticks, all that differs in a view after another.
 func ties(f *Finding) (list []tie) {
 	end := f.EndedAt + Seconds(f.settle)
 	while := func(format string, args ...any) {
@@ -142,6 +142,9 @@ func ties(f *Finding) (list []tie) {
 		while("tick %d", f.Tick)
 		while("view %s", f.View)
 		return list
+	}
+	if since := f.Evidence.Silent; since != nil { // whatever comes of it
+		list = append(list, tie{what: fmt.Sprintf("nothing sent to %s since %v", f.View, *since), until: Seconds(never)})
 	}
 	while("%s %s", f.Kind, f.Subject)
 	if f.Subject.About == AboutEvent && f.overall() == 0 { // whatever loses or repeats one does it with others

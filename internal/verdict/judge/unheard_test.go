@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"math"
 	"testing"
 	"time"
 
@@ -21,7 +22,7 @@ func cutOff(leaves string, lostFrom, lostUntil float64) *match {
 	m.say(1, 0, `"joined":"fern","entity":"dog/fern"`)
 	m.say(2, 0, `"joined":"moss","entity":"dog/moss"`)
 	world := func(t float64) string {
-		return fmt.Sprintf(`"full":true,"state":{"sheep/a":{"x":%.3f,"y":0},"dog/fern":{"x":1,"y":1},"dog/moss":{"x":2,"y":2}}`, 2*t)
+		return fmt.Sprintf(`"full":true,"state":{"sheep/a":{"x":%.3f,"y":0},"dog/fern":{"x":1,"y":1,"heading":%.1f},"dog/moss":{"x":2,"y":2}}`, 2*t, math.Mod(40*t, 360))
 	}
 	m.every(0, 0, 25, 0.05, world)
 	if leaves != "" {
@@ -60,7 +61,9 @@ func TestAViewThatIsOutHasToNotice(t *testing.T) {
 // Who is in, and is told nothing any more, shows what is no longer so: that is no matter of the link.
 func TestAViewThatIsToldNothingAnyMore(t *testing.T) {
 	v := cutOff("", 99, 99).judge()
-	require.Equal(t, []string{"moss frozen sheep/a x, y 6.50-24.95 open"}, told(v))
+	require.Len(t, v.Incidents, 1, "whatever comes of it is one: %v", told(v))
+	assert.Equal(t, Frozen, v.Incidents[0].Kind)
+	assert.Contains(t, told(v), "moss frozen sheep/a x, y 6.50-24.95 open")
 	require.NotNil(t, v.Findings[0].Evidence.Silent)
 	assert.InDelta(t, 5, time.Duration(*v.Findings[0].Evidence.Silent).Seconds(), 0.001)
 	assert.Empty(t, told(cutOff("", 4, 99).judge()), "the link is cut")
