@@ -80,7 +80,7 @@ func startNumberer() (*numberer, error) {
 		return nil, err
 	}
 	_ = unix.SetsockoptTimeval(n.socket, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: launchWithin}) // without, it may wait for ever
-	if !n.answered() {
+	if !n.answered() || !n.from(firstNumber+mostNumbers) { // a system may have fewer
 		n.close(func() {})
 		return nil, fmt.Errorf("it could not be tried")
 	}
@@ -94,9 +94,11 @@ func (n *numberer) answered() bool {
 }
 
 // next has the next process counted from a number on.
-func (n *numberer) next(number int) bool {
+func (n *numberer) next(number int) bool { return n.from(firstNumber + (n.base+number)%mostNumbers) }
+
+func (n *numberer) from(number int) bool {
 	var b [8]byte
-	binary.LittleEndian.PutUint64(b[:], uint64(firstNumber+(n.base+number)%mostNumbers))
+	binary.LittleEndian.PutUint64(b[:], uint64(number))
 	return writeFrom(n.socket, b[:]) == len(b) && n.answered()
 }
 
