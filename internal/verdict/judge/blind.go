@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"zitherwheel/internal/verdict/rulebook"
@@ -67,4 +68,35 @@ func (j *Judge) warnOfRareRecords() []Warning {
 		}
 	}
 	return nil
+}
+
+const (
+	neglected     = 5                      // how many times as seldom as to others a reference sends to a view, to be told so
+	neglectedFrom = 400 * time.Millisecond // if that is so seldom
+	neglectedFor  = 8 * time.Second        // and the view was in for so long
+)
+
+// warnOfNeglect warns of a view to which the reference sends far more seldom than to the others: what it shows may be as old
+// as that, and is excused by it.
+func (j *Judge) warnOfNeglect() (list []Warning) {
+	var all []time.Duration
+	between := map[*view]time.Duration{}
+	for _, v := range j.views[1:] {
+		if v.down.known && v.inFor >= neglectedFor && v.sends.count > 0 {
+			between[v] = v.inFor / time.Duration(v.sends.count)
+			all = append(all, between[v])
+		}
+	}
+	if len(all) < 2 {
+		return nil
+	}
+	slices.Sort(all)
+	usual := all[(len(all)-1)/2]
+	for _, v := range j.views[1:] {
+		if d := between[v]; d >= neglectedFrom && d > neglected*usual {
+			list = append(list, Warning{View: v.name, Text: fmt.Sprintf("%s sends to %s every %.2f s on average, and to others every %.2f s; what %s shows may be as old as that, and is not found to be late",
+				j.views[0].name, v.name, d.Seconds(), usual.Seconds(), v.name)})
+		}
+	}
+	return list
 }

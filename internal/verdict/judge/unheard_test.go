@@ -3,6 +3,7 @@ package judge
 import (
 	"fmt"
 	"math"
+	"slices"
 	"testing"
 	"time"
 
@@ -67,4 +68,33 @@ func TestAViewThatIsToldNothingAnyMore(t *testing.T) {
 	require.NotNil(t, v.Findings[0].Evidence.Silent)
 	assert.InDelta(t, 5, time.Duration(*v.Findings[0].Evidence.Silent).Seconds(), 0.001)
 	assert.Empty(t, told(cutOff("", 4, 99).judge()), "the link is cut")
+}
+
+// To whom the server sends far more seldom than to others is told: what such a view shows may be old, and is not found to be.
+func TestAViewThatIsSentLittleIsTold(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		every float64 // seconds between what is sent to moss; to fern it is 0.05
+		told  bool
+	}{{"as often", 0.05, false}, {"a third as often", 0.15, false}, {"hardly ever", 2, true}} {
+		t.Run(c.name, func(t *testing.T) {
+			m := newMatch()
+			m.outcomes = true
+			m.say(1, 0, `"joined":"fern","entity":"dog/fern"`)
+			m.say(2, 0, `"joined":"moss","entity":"dog/moss"`)
+			for view := range 3 {
+				m.every(view, 0.1, 20, 0.05, func(float64) string { return position("dog/fern", 1, 0) })
+			}
+			for view, every := range []float64{1: 0.05, 2: c.every} {
+				for at := 0.0; view > 0 && at < 20; at += every {
+					sent := time.Duration(at * 1e9)
+					m.lines = append(m.lines, line{view: view, down: &link.Outcome{Sent: sent, Size: 40, Copies: 1, Arrives: [2]time.Duration{sent + 50*ms}}})
+				}
+			}
+			told := slices.ContainsFunc(m.judge().Warnings, func(w Warning) bool {
+				return w.Text == "server sends to moss every 2.00 s on average, and to others every 0.05 s; what moss shows may be as old as that, and is not found to be late"
+			})
+			assert.Equal(t, c.told, told)
+		})
+	}
 }
