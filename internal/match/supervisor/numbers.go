@@ -80,7 +80,7 @@ func startNumberer() (*numberer, error) {
 		return nil, err
 	}
 	_ = unix.SetsockoptTimeval(n.socket, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: launchWithin}) // without, it may wait for ever
-	if !n.answered() || !n.from(firstNumber+mostNumbers) { // a system may have fewer
+	if !n.answered() || !n.from(firstNumber+mostNumbers) {                                                    // a system may have fewer
 		n.close(func() {})
 		return nil, fmt.Errorf("it could not be tried")
 	}
