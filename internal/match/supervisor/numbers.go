@@ -80,7 +80,8 @@ func startNumberer() (*numberer, error) {
 		return nil, err
 	}
 	_ = unix.SetsockoptTimeval(n.socket, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: launchWithin}) // without, it may wait for ever
-	if !n.answered() || !n.from(firstNumber+mostNumbers) {                                                    // a system may have fewer
+	// A system may have fewer numbers.
+	if !n.answered() || !n.from(firstNumber+mostNumbers) {
 		n.close(func() {})
 		return nil, fmt.Errorf("it could not be tried")
 	}
