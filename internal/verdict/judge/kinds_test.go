@@ -492,3 +492,25 @@ func TestACountFromAnotherBeginningIsOffByWhatWasBefore(t *testing.T) {
 	require.Equal(t, []string{"moss offset gate/n open 6.10-24.95 open"}, told(v))
 	assert.Equal(t, "it counts as the reference does, and is off by -3 throughout since the view joined: it was not told what had been before", v.Findings[0].Why)
 }
+
+// A change that was made twice just after joining, before anything is compared, is known by where both sides came from.
+func TestAChangeMadeTwiceBeforeAnythingIsComparedIsDoubled(t *testing.T) {
+	m := newMatch()
+	m.rules = []rulebook.Rule{{Entities: "*/*", Fields: []string{"open"}, MaxDelay: 300 * ms, MinDuration: 500 * ms, Grace: time.Second}}
+	m.say(1, 0.1, `"joined":"fern","entity":"dog/fern"`)
+	m.say(2, 0.1, `"joined":"moss","entity":"dog/moss"`)
+	shows := func(view int, after float64, value int) {
+		m.every(view, 0.1, 9, 0.1, func(t float64) string {
+			if t < after {
+				return `"state":{"gate/n":{"open":4}}`
+			}
+			return fmt.Sprintf(`"state":{"gate/n":{"open":%d}}`, value)
+		})
+	}
+	shows(0, 0.5, 7)
+	shows(1, 0.6, 7)
+	shows(2, 0.7, 10)
+	v := m.judge()
+	require.Equal(t, []string{"moss doubled gate/n open 1.10-9.00 open"}, told(v))
+	assert.Equal(t, "a change of 3 was made 2 times", v.Findings[0].Why)
+}

@@ -26,6 +26,9 @@ type difference struct {
 	value point         // that the view had at its end
 	since time.Duration // when it said it first
 	holds bool          // it has one
+
+	last    point // the value that it had before
+	changed bool  // it had one
 	ever  bool          // it was right before, in this stay
 
 	othersGoOn func() bool // another field of the entity has followed a change that is younger than it
@@ -44,7 +47,7 @@ type naming struct {
 // holds decides.
 func (d *difference) name() naming {
 	for _, test := range [...]func() naming{
-		d.checksum, d.role, d.moving, d.wrapped, d.coarse, d.clock, d.behind, d.counting, d.inputLeak, d.rate, d.drift, d.teleports, d.counted,
+		d.checksum, d.role, d.moving, d.wrapped, d.coarse, d.clock, d.madeBefore, d.behind, d.counting, d.inputLeak, d.rate, d.drift, d.teleports, d.counted,
 	} {
 		if n := test(); n.kind != "" {
 			return n
@@ -67,7 +70,7 @@ func (j *Judge) kindOf(k *tracker, v *view, open bool) naming {
 
 func (k *tracker) difference(v *view, open bool) *difference {
 	return &difference{episode: k.run, judge: v.judge, rule: k.rule, path: k.path, own: k.mirror.own, open: open, view: v.name, in: v.in, joinedAt: v.joinedAt,
-		value: k.value, since: k.since, holds: k.holds, ever: k.ever, othersGoOn: k.othersGoOn}
+		value: k.value, since: k.since, last: k.last, changed: k.lastAt > 0, holds: k.holds, ever: k.ever, othersGoOn: k.othersGoOn}
 }
 
 // existing tells whether the view or the reference alone has the entity.
@@ -282,6 +285,29 @@ func (d *difference) counting() (n naming) {
 	}
 	if should, times, ok := made(first, from); ok {
 		if _, later, ok := made(last, from); ok && later == times {
+			return naming{kind: Doubled, why: fmt.Sprintf("a change of %.4g was made %.0f times", should, times)}
+		}
+	}
+	return n
+}
+
+// madeBefore is counting of a change that was made before anything was compared, as in the first moments of a stay: both sides
+// went from one number, and the view farther.
+func (d *difference) madeBefore() (n naming) {
+	const number = float64(trace.KindNumber)
+	first := d.seen[0]
+	exact := d.rule.Compare == rulebook.Exact
+	if d.before.ok || !d.changed || d.rule.Compare == rulebook.Angle || len(d.rule.Fields) > 1 || exact && (d.last[1] != number || first.view[1] != number || first.there[1] != number) {
+		return n
+	}
+	for i := len(d.history) - 1; i > 0; i-- {
+		from, to := d.history[i-1].v, d.history[i].v
+		if to != first.there || from != d.last {
+			continue
+		}
+		should := to[0] - from[0]
+		times := (first.view[0] - from[0]) / should
+		if should != 0 && times > 1.5 && math.Abs(times-math.Round(times)) < 0.02 {
 			return naming{kind: Doubled, why: fmt.Sprintf("a change of %.4g was made %.0f times", should, times)}
 		}
 	}
