@@ -29,7 +29,7 @@ type difference struct {
 
 	last    point // the value that it had before
 	changed bool  // it had one
-	ever  bool          // it was right before, in this stay
+	ever    bool  // it was right before, in this stay
 
 	othersGoOn func() bool // another field of the entity has followed a change that is younger than it
 }
