@@ -113,3 +113,20 @@ func TestTheClockPageHasItsCodeAndAPlaceForEveryProcess(t *testing.T) {
 	assert.Zero(t, p.of(1).mono)
 	assert.NoError(t, p.close())
 }
+
+// Threads are known in the order in which they were made, also where their numbers begin again between them.
+func TestThreadsAreInTheOrderOfTheirBirth(t *testing.T) {
+	for _, c := range []struct {
+		name       string
+		pid        int
+		tids, want []int
+	}{
+		{"upwards", 500, []int{503, 500, 501}, []int{500, 501, 503}},
+		{"from the beginning again", 32766, []int{301, 302, 32766, 32767}, []int{32766, 32767, 301, 302}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			byBirth(c.pid, c.tids, 32768)
+			assert.Equal(t, c.want, c.tids)
+		})
+	}
+}

@@ -74,6 +74,7 @@ type Supervisor struct {
 	order     uint64 // of calls
 
 	numbers   *numberer // of processes; nil is the machine's own
+	mostPids  int       // of the machine
 	alone     bool      // in a network of its own
 	place     int       // the first of its ports otherwise
 	placeHeld int       // a socket that keeps others from them
@@ -87,7 +88,7 @@ type Supervisor struct {
 // New makes a supervisor. The goroutine stays on its thread, and that thread ends with it.
 func New(o Options) (*Supervisor, error) {
 	runtime.LockOSThread()
-	s := &Supervisor{options: o, placeHeld: -1, threads: map[int]*thread{}, executing: map[int]bool{}, splitting: map[int]bool{}, traced: map[int]bool{}, hasty: map[int]bool{}}
+	s := &Supervisor{options: o, placeHeld: -1, threads: map[int]*thread{}, executing: map[int]bool{}, splitting: map[int]bool{}, traced: map[int]bool{}, hasty: map[int]bool{}, mostPids: mostPids()}
 	if s.options.Patient == 0 {
 		s.options.Patient = 30 * time.Second
 	}

@@ -152,11 +152,14 @@ func (s *Supervisor) list(p *proc) (any bool) {
 	if err != nil {
 		return false // it has ended
 	}
+	var tids []int
 	for _, e := range entries {
-		tid, err := strconv.Atoi(e.Name())
-		if err != nil {
-			continue
+		if tid, err := strconv.Atoi(e.Name()); err == nil {
+			tids = append(tids, tid)
 		}
+	}
+	byBirth(p.pid, tids, s.mostPids)
+	for _, tid := range tids {
 		if t := s.threads[tid]; t == nil || t.gone || t.process != p {
 			any = true
 			s.thread(p, tid)
@@ -172,6 +175,27 @@ func (s *Supervisor) list(p *proc) (any bool) {
 		}
 	}
 	return any
+}
+
+// byBirth puts threads of a process in the order in which they were made: they are numbered upwards from it, and from
+// the beginning again after the last number of all.
+func byBirth(pid int, tids []int, most int) {
+	since := func(tid int) int { return (tid - pid + most) % most }
+	slices.SortFunc(tids, func(a, b int) int { return since(a) - since(b) })
+}
+
+// mostPids is how many numbers for processes a machine has.
+func mostPids() int {
+	const usual = 1 << 22
+	text, err := os.ReadFile("/proc/sys/kernel/pid_max")
+	if err != nil {
+		return usual
+	}
+	n, err := strconv.Atoi(strings.TrimSpace(string(text)))
+	if err != nil || n <= 0 {
+		return usual
+	}
+	return n
 }
 
 // over reports whether a process has ended, and only its parent does not know yet.
@@ -272,6 +296,9 @@ func (s *Supervisor) hasSplit(tid, event int) {
 	made, err := unix.PtraceGetEventMsg(tid)
 	delete(s.splitting, tid)
 	delete(s.traced, tid)
+	if err == nil && !over(int(made)) {
+		s.threadOf(int(made)) // known in the order in which they are made: their stops come in any
+	}
 	_ = unix.PtraceDetach(tid) // if it is gone, so it is
 	if err != nil || event != eventVfork {
 		return
