@@ -163,7 +163,7 @@ func (e *elsewhere) beginOf(c *cobra.Command, here played.Here, title, name stri
 	if !cluster.ValidName(e.name) {
 		return nil, nil, usage("--campaign %q: letters, digits and - only", e.name)
 	}
-	sum := sha256.Sum256(fmt.Appendf(nil, "%q", asked))
+	sum := sha256.Sum256(fmt.Appendf(nil, "%#v", asked))
 	if e.link, err = cluster.Dial(c.Context(), e.at, "ask"); err != nil {
 		return nil, nil, failed(err)
 	}

@@ -85,8 +85,6 @@ func (w *Worker) one(ctx context.Context, p *plan.Plan, b *batch, seed uint64) (
 	one := *p
 	one.Seed = seed
 	switch {
-	case b.Record:
-		r, took = w.record(limited, &one, b)
 	case b.Variant != "":
 		r, took = w.try(limited, &one, b)
 	case b.Witness:
@@ -94,8 +92,8 @@ func (w *Worker) one(ctx context.Context, p *plan.Plan, b *batch, seed uint64) (
 		seen, err := w.Crew.Witness(limited, &one)
 		r, took = resultOf(played.Match{Seed: seed, Found: seen.Heads}, err), time.Since(began)
 		r.Witnessed = &seen
-	case p.ByPrograms(): // what they tell goes into a folder, as long as the match lasts
-		r, took = w.record(limited, &one, nil)
+	case b.Record || p.ByPrograms(): // what programs tell goes into a folder, as long as the match lasts
+		r, took = w.record(limited, &one, b)
 	default:
 		began := time.Now()
 		m, err := w.Crew.Play(limited, &one)
@@ -133,51 +131,38 @@ func (w *Worker) try(ctx context.Context, p *plan.Plan, b *batch) (*Result, time
 }
 
 // record plays a match with recording, and hands its run folder over where a batch wants it.
-func (w *Worker) record(ctx context.Context, p *plan.Plan, b *batch) (r *Result, took time.Duration) {
-	err := w.watched(ctx, func(watched context.Context, folder string) *Result {
-		began := time.Now()
-		m, err := w.Crew.Record(watched, p, folder)
-		r, took = resultOf(m, err), time.Since(began)
-		if b == nil || r.Error != "" || watched.Err() != nil {
-			return r
-		}
-		var archive bytes.Buffer
-		_, err = pack.Write(&archive, folder, nil)
-		var store jetstream.ObjectStore
-		if err == nil {
-			store, err = w.link.js.ObjectStore(ctx, runs)
-		}
-		if err == nil {
-			r.Run = b.Campaign + "/" + b.key(p.Seed)
-			_, err = store.PutBytes(ctx, r.Run, archive.Bytes())
-		}
-		if err != nil {
-			r = resultOf(m, fmt.Errorf("the run folder cannot be handed over: %w", err))
-		}
-		return r
-	})
-	if err != nil {
-		r = resultOf(played.Match{}, err)
-	}
-	return r, took
-}
-
-// watched has something done with a run folder, which is removed afterwards and must not grow too large.
-func (w *Worker) watched(ctx context.Context, do func(ctx context.Context, folder string) *Result) error {
+func (w *Worker) record(ctx context.Context, p *plan.Plan, b *batch) (*Result, time.Duration) {
 	scratch, err := os.MkdirTemp(filepath.Join(w.Folder, "work"), "run-")
 	if err != nil {
-		return err
+		return resultOf(played.Match{}, err), 0
 	}
 	defer os.RemoveAll(scratch)
 	folder := filepath.Join(scratch, "run")
 	watched, end := context.WithCancelCause(ctx)
 	defer end(nil)
 	go w.watchDisk(watched, folder, end)
-	r := do(watched, folder)
+	began := time.Now()
+	m, err := w.Crew.Record(watched, p, folder)
+	r, took := resultOf(m, err), time.Since(began)
 	if cause := context.Cause(watched); errors.Is(cause, errDisk) {
 		r.Error = cause.Error()
 	}
-	return nil
+	if !b.Record || r.Error != "" || ctx.Err() != nil {
+		return r, took
+	}
+	var archive bytes.Buffer
+	if _, err := pack.Write(&archive, folder, nil); err != nil {
+		return resultOf(m, err), took
+	}
+	store, err := w.link.js.ObjectStore(ctx, runs)
+	if err == nil {
+		r.Run = b.Campaign + "/" + b.key(p.Seed)
+		_, err = store.PutBytes(ctx, r.Run, archive.Bytes())
+	}
+	if err != nil {
+		return resultOf(m, fmt.Errorf("the run folder cannot be handed over: %w", err)), took
+	}
+	return r, took
 }
 
 var errDisk = errors.New("its run folder has grown larger than a match may have")

@@ -59,9 +59,9 @@ type Judge struct {
 	ages   map[*rulebook.Rule]*histogram // of what is shown by each rule
 	rhythm rhythm                        // in which the reference tells its state
 	stamp  int                           // counts full snapshots
+	epoch  int                           // counts what was taken in
 
 	listened time.Duration // when it was last looked who hears nothing
-	epoch    int           // counts what was taken in
 
 	certain  int // findings, so far
 	ended    bool

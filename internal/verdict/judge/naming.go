@@ -26,10 +26,10 @@ type difference struct {
 	value point         // that the view had at its end
 	since time.Duration // when it said it first
 	holds bool          // it has one
+	ever  bool          // it was right before, in this stay
 
-	last    point // the value that it had before
+	last    point // the value that it had before that
 	changed bool  // it had one
-	ever    bool  // it was right before, in this stay
 
 	othersGoOn func() bool // another field of the entity has followed a change that is younger than it
 }

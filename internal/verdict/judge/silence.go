@@ -8,10 +8,10 @@ import (
 
 // silence is how a reference sends to a view, as far as it tells whether it has fallen silent.
 //
-// A view is excused for what it could not hear. That nothing reached it may be the link's doing, or that of a reference that
-// does not send: what is lost or still on its way, and that of which the reference could not hear the view ask, is the link's. A reference that has sent nothing for much longer than it
-// ever did before, although all that it sent has arrived, has had nothing to tell, or has forgotten the view. In both
-// cases the view is held to what was so then, as if it had been told: where nothing has changed that does no harm.
+// A view is excused for what it could not hear. What is lost or still on its way is the link's doing, and so it is where the
+// reference could not hear the view ask. But a reference that has sent nothing for much longer than it ever did before,
+// although all that it sent has arrived, has had nothing to tell, or has forgotten the view. In both cases the view is
+// held to what was so then, as if it had been told: where nothing has changed that does no harm.
 type silence struct {
 	last    time.Duration // when something was sent that may hold news
 	longest time.Duration // between two of these
