@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/nats-io/nats.go"
+
 	"zitherwheel/internal/cluster/pack"
 	"zitherwheel/internal/plan"
 )
@@ -175,7 +177,7 @@ func (c *Crew) handOut(ctx context.Context) {
 			}
 			m, err := c.link.sign(workSubject+list[0].class.token()+"."+c.asked.Campaign, b)
 			if err == nil {
-				_, err = c.link.js.PublishMsg(ctx, m)
+				err = c.publish(ctx, m)
 			}
 			if err == nil {
 				continue
@@ -196,6 +198,15 @@ func (c *Crew) handOut(ctx context.Context) {
 			pause(ctx, time.Second)
 		}
 	}
+}
+
+// publish waits no longer than patience for the broker: the one that was to answer may have died, and the
+// caller's own deadline may be far away. A batch that comes twice is played, and counted, once.
+func (c *Crew) publish(ctx context.Context, m *nats.Msg) error {
+	ctx, done := context.WithTimeout(ctx, patience)
+	defer done()
+	_, err := c.link.js.PublishMsg(ctx, m)
+	return err
 }
 
 // next takes a batch off the queue, if there is room for it. The caller holds the lock.
