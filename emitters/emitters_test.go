@@ -150,6 +150,8 @@ func scenario(out io.Writer) {
 	tr.Event(0.17, "final", "", "", "", "", "")
 	tr.Input(0.18, "run", 12)
 	tr.Checkpoint(0.19, "touch", "7", "bell/brass", "fern", "")
+	tr.Sent(0.191, "1042", "fern", `"sheep/s01 is gone"`, 96)
+	tr.Got(0.192, "7", "fern")
 	tr.Clock(0.2, 0.081, 12.5)
 	picture(0.25, 5, math.NaN(), "trot", true, func() {
 		gate()
@@ -187,7 +189,7 @@ func TestTheExpectationIsReadAsItIsMeant(t *testing.T) {
 	}
 	flaws := r.Flaws()
 	assert.Zero(t, flaws.Malformed+flaws.LogText+flaws.Backward)
-	require.Len(t, records, 16)
+	require.Len(t, records, 18)
 	assert.True(t, records[1].Full)
 	assert.Len(t, records[2].State, 1, "only what has changed")
 	assert.Equal(t, int64(2), records[3].Tick, "a tick at which nothing has changed is told")
@@ -197,11 +199,13 @@ func TestTheExpectationIsReadAsItIsMeant(t *testing.T) {
 	assert.Equal(t, "moss", records[5].To)
 	assert.Equal(t, int64(3), records[5].Tick, "an event is of the tick of the snapshot before it")
 	assert.JSONEq(t, `{"loud":true}`, records[5].Data)
-	assert.Len(t, records[13].Received, 1)
-	assert.Len(t, records[13].Predicted, 2)
+	assert.Len(t, records[15].Received, 1)
+	assert.Len(t, records[15].Predicted, 2)
 	assert.Equal(t, uint64(12), records[7].Seq)
-	assert.Equal(t, int64(25), records[14].Tick, "or of the one that was said")
-	assert.True(t, records[9].HasPing)
+	assert.Equal(t, []any{"1042", "fern", `"sheep/s01 is gone"`, int64(96)}, []any{records[9].Sent, records[9].To, records[9].Data, records[9].Bytes})
+	assert.Equal(t, []string{"7", "fern"}, []string{records[10].Got, records[10].By})
+	assert.Equal(t, int64(25), records[16].Tick, "or of the one that was said")
+	assert.True(t, records[11].HasPing)
 }
 
 // The stand-in game has a copy of its emitter, as a game would.

@@ -43,6 +43,8 @@ int main(void) {
     zw_event(z, 0.17, "final", NULL, NULL, NULL, "", NULL);
     zw_input(z, 0.18, "run", 12);
     zw_checkpoint(z, 0.19, "touch", "7", "bell/brass", "fern", NULL);
+    zw_sent(z, 0.191, "1042", "fern", "\"sheep/s01 is gone\"", 96);
+    zw_got(z, 0.192, "7", "fern");
     zw_clock(z, 0.2, 0.081, 12.5);
     picture(z, 0.25, 5, zero / zero, "trot", 1, odd);
     picture(z, 1, 20, 1234567.891, "trot", 1, NULL);

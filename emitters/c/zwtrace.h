@@ -411,6 +411,28 @@ static void zw_checkpoint(zw_trace *z, double t, const char *name, const char *i
     zw_end_line(z);
 }
 
+/* Says that a packet was handed to the network: its number, or a hash of it; to whom, where
+ * a server says it; what is in it, as JSON; and how many bytes it has. What is NULL, "" or 0
+ * is left out. */
+static void zw_sent(zw_trace *z, double t, const char *packet, const char *to, const char *data, int size) {
+    zw_start_line(z, t);
+    zw_key(z, "sent", packet);
+    zw_key(z, "to", to);
+    zw_json(z, data);
+    if (size > 0) {
+        zw_printf(z, ",\"bytes\":%d", size);
+    }
+    zw_end_line(z);
+}
+
+/* Says that a packet was taken in, and from whom, where a server says it. */
+static void zw_got(zw_trace *z, double t, const char *packet, const char *by) {
+    zw_start_line(z, t);
+    zw_key(z, "got", packet);
+    zw_key(z, "by", by);
+    zw_end_line(z);
+}
+
 /* Says a clock exchange: the round trip, and what the server's clock showed when it
  * answered, in seconds. */
 static void zw_clock(zw_trace *z, double t, double ping, double server_t) {

@@ -52,6 +52,8 @@ public static class Scenario
         trace.Event(0.17, "final");
         trace.Input(0.18, "run", 12);
         trace.Checkpoint(0.19, "touch", "7", "bell/brass", "fern");
+        trace.Sent(0.191, "1042", "fern", "\"sheep/s01 is gone\"", 96);
+        trace.Got(0.192, "7", "fern");
         trace.Clock(0.2, 0.081, 12.5);
         Picture(0.25, 5, double.NaN, "trot", true, Odd);
         Picture(1, 20, 1234567.891, "trot", true);

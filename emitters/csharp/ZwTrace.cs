@@ -159,6 +159,17 @@ public sealed class ZwTrace
         Line(t, Key("checkpoint", name) + Key("id", id) + Key("entity", entity) + Key("by", by) + Json(data));
     }
 
+    /// <summary>Says that a packet was handed to the network: its number, or a hash of it; to whom,
+    /// where a server says it; what is in it, as JSON; and how many bytes it has.</summary>
+    public void Sent(double t, string packet, string to = "", string data = "", int size = 0)
+    {
+        string bytes = size > 0 ? ",\"bytes\":" + size.ToString(CultureInfo.InvariantCulture) : "";
+        Line(t, Key("sent", packet) + Key("to", to) + Json(data) + bytes);
+    }
+
+    /// <summary>Says that a packet was taken in, and from whom, where a server says it.</summary>
+    public void Got(double t, string packet, string by = "") { Line(t, Key("got", packet) + Key("by", by)); }
+
     /// <summary>Says a clock exchange: the round trip, and what the server's clock showed
     /// when it answered, in seconds.</summary>
     public void Clock(double t, double ping, double serverT)

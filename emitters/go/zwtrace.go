@@ -170,6 +170,21 @@ func (tr *Trace) Checkpoint(t float64, name, id, entity, by, data string) {
 	tr.line(t, key("checkpoint", name)+key("id", id)+key("entity", entity)+key("by", by)+json(data))
 }
 
+// Sent says that a packet was handed to the network: its number, or a hash of it; to whom, where a
+// server says it; what is in it, as JSON; and how many bytes it has. What is "" or 0 is left out.
+func (tr *Trace) Sent(t float64, packet, to, data string, size int) {
+	bytes := ""
+	if size > 0 {
+		bytes = fmt.Sprintf(`,"bytes":%d`, size)
+	}
+	tr.line(t, key("sent", packet)+key("to", to)+json(data)+bytes)
+}
+
+// Got says that a packet was taken in, and from whom, where a server says it.
+func (tr *Trace) Got(t float64, packet, by string) {
+	tr.line(t, key("got", packet)+key("by", by))
+}
+
 // Clock says a clock exchange: the round trip, and what the server's clock showed
 // when it answered, in seconds.
 func (tr *Trace) Clock(t, ping, serverT float64) {

@@ -42,6 +42,8 @@ public class Scenario {
         trace.event(0.17, "final", "", "", "", "", "");
         trace.input(0.18, "run", 12);
         trace.checkpoint(0.19, "touch", "7", "bell/brass", "fern", "");
+        trace.sent(0.191, "1042", "fern", "\"sheep/s01 is gone\"", 96);
+        trace.got(0.192, "7", "fern");
         trace.clock(0.2, 0.081, 12.5);
         picture(0.25, 5, Double.NaN, "trot", true, Scenario::odd);
         picture(1, 20, 1234567.891, "trot", true, () -> {});

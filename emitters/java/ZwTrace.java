@@ -127,6 +127,17 @@ public final class ZwTrace {
         line(t, key("checkpoint", name) + key("id", id) + key("entity", entity) + key("by", by) + json(data));
     }
 
+    /**
+     * Says that a packet was handed to the network: its number, or a hash of it; to whom, where a server says it;
+     * what is in it, as JSON; and how many bytes it has. What is "" or 0 is left out.
+     */
+    public void sent(double t, String packet, String to, String data, int size) {
+        line(t, key("sent", packet) + key("to", to) + json(data) + (size > 0 ? ",\"bytes\":" + size : ""));
+    }
+
+    /** Says that a packet was taken in, and from whom, where a server says it. */
+    public void got(double t, String packet, String by) { line(t, key("got", packet) + key("by", by)); }
+
     /** Says a clock exchange: the round trip, and what the server's clock showed when it answered, in seconds. */
     public void clock(double t, double ping, double serverT) { line(t, String.format(Locale.ROOT, ",\"ping\":%.6f,\"server_t\":%.6f", ping, serverT)); }
 

@@ -23,6 +23,8 @@ trace.event(0.16, 'bark', { id: 81, entity: 'dog/fern', by: 'fern', to: 'moss', 
 trace.event(0.17, 'final')
 trace.input(0.18, 'run', 12)
 trace.checkpoint(0.19, 'touch', { id: '7', entity: 'bell/brass', by: 'fern' })
+trace.sent(0.191, '1042', { to: 'fern', data: 'sheep/s01 is gone', size: 96 })
+trace.got(0.192, '7', { by: 'fern' })
 trace.clock(0.2, 0.081, 12.5)
 picture(0.25, 5, NaN, 'trot', true, () => {
   gate()

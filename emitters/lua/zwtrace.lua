@@ -155,6 +155,19 @@ function Trace:checkpoint(t, name, more)
   self:line(t, key("checkpoint", name) .. key("id", more.id) .. key("entity", more.entity) .. key("by", more.by) .. data(more.data))
 end
 
+-- sent says that a packet was handed to the network: its number, or a hash of it; more has to (to whom, where a
+-- server says it), data (what is in it, as JSON) and size (in bytes).
+function Trace:sent(t, packet, more)
+  more = more or {}
+  local size = more.size and string.format(',"bytes":%d', more.size) or ""
+  self:line(t, key("sent", packet) .. key("to", more.to) .. data(more.data) .. size)
+end
+
+-- got says that a packet was taken in, and from whom, where a server says it.
+function Trace:got(t, packet, by)
+  self:line(t, key("got", packet) .. key("by", by))
+end
+
 -- clock says a clock exchange: the round trip, and what the server's clock showed
 -- when it answered, in seconds.
 function Trace:clock(t, ping, server_t)

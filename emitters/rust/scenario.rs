@@ -50,6 +50,8 @@ fn main() {
     tr.event(0.17, "final", About::default());
     tr.input(0.18, "run", 12);
     tr.checkpoint(0.19, "touch", About { id: "7", entity: "bell/brass", by: "fern", ..About::default() });
+    tr.sent(0.191, "1042", "fern", "\"sheep/s01 is gone\"", 96);
+    tr.got(0.192, "7", "fern");
     tr.clock(0.2, 0.081, 12.5);
     picture(tr, 0.25, 5, f64::NAN, "trot", true, odd);
     picture(tr, 1.0, 20, 1234567.891, "trot", true, nothing);

@@ -198,6 +198,19 @@ impl<W: Write> Trace<W> {
         self.line(t, &(key("checkpoint", name) + &key("id", about.id) + &key("entity", about.entity) + &key("by", about.by) + &json(about.data)));
     }
 
+    /// Says that a packet was handed to the network: its number, or a hash of it; to whom,
+    /// where a server says it; what is in it, as JSON; and how many bytes it has. What is ""
+    /// or 0 is left out.
+    pub fn sent(&mut self, t: f64, packet: &str, to: &str, data: &str, size: usize) {
+        let bytes = if size > 0 { format!(",\"bytes\":{}", size) } else { String::new() };
+        self.line(t, &(key("sent", packet) + &key("to", to) + &json(data) + &bytes));
+    }
+
+    /// Says that a packet was taken in, and from whom, where a server says it.
+    pub fn got(&mut self, t: f64, packet: &str, by: &str) {
+        self.line(t, &(key("got", packet) + &key("by", by)));
+    }
+
     /// Says a clock exchange: the round trip, and what the server's clock showed when it
     /// answered, in seconds.
     pub fn clock(&mut self, t: f64, ping: f64, server_t: f64) {

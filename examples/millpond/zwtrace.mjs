@@ -113,6 +113,17 @@ export class Trace {
     this.#line(t, keys({ checkpoint: name, id, entity, by }) + json(data))
   }
 
+  // Says that a packet was handed to the network: its number, or a hash of it; to whom,
+  // where a server says it; what is in it, any value; and how many bytes it has.
+  sent(t, packet, { to, data, size } = {}) {
+    this.#line(t, keys({ sent: packet, to }) + json(data) + (size ? `,"bytes":${size}` : ''))
+  }
+
+  // Says that a packet was taken in, and from whom, where a server says it.
+  got(t, packet, { by } = {}) {
+    this.#line(t, keys({ got: packet, by }))
+  }
+
   // Says a clock exchange: the round trip, and what the server's clock showed when
   // it answered, in seconds.
   clock(t, ping, serverT) {

@@ -105,6 +105,16 @@ class Trace:
         """Says that the code has passed a checkpoint."""
         self._line(t, _keys(checkpoint=name, id=id, entity=entity, by=by) + _data(data))
 
+    def sent(self, t, packet, to="", data=None, size=0):
+        """Says that a packet was handed to the network: its number, or a hash of it; to
+        whom, where a server says it; what is in it, any value; and how many bytes it has."""
+        size = f',"bytes":{size}' if size else ""
+        self._line(t, _keys(sent=packet, to=to) + _data(data) + size)
+
+    def got(self, t, packet, by=""):
+        """Says that a packet was taken in, and from whom, where a server says it."""
+        self._line(t, _keys(got=packet, by=by))
+
     def clock(self, t, ping, server_t):
         """Says a clock exchange: the round trip, and what the server's clock showed
         when it answered, in seconds."""

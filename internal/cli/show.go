@@ -12,6 +12,7 @@ import (
 
 	"zitherwheel/internal/output/report"
 	"zitherwheel/internal/output/sanitize"
+	"zitherwheel/internal/plan"
 	"zitherwheel/internal/review/feed"
 	"zitherwheel/internal/review/inspect"
 	"zitherwheel/internal/run"
@@ -80,7 +81,7 @@ the next finding by itself. --page shows the same in a browser on this machine.`
 				return err
 			}
 			if around {
-				return tellStory(c, run, verdict, target, asJSON)
+				return tellStory(c, run, p, verdict, target, asJSON)
 			}
 			if c.Flags().Changed("tick") {
 				target.tick = &tick
@@ -182,11 +183,15 @@ func only(s inspect.Sheet, field string) inspect.Sheet {
 	return s
 }
 
-func tellStory(c *cobra.Command, run *run.Run, v *judge.Verdict, t target, asJSON bool) error {
+func tellStory(c *cobra.Command, run *run.Run, p *plan.Plan, v *judge.Verdict, t target, asJSON bool) error {
 	if t.finding == nil {
 		return usage("--around needs a finding; name one, like F1")
 	}
-	chapters, err := inspect.Story(c.Context(), run, t.finding, v.Reference, max(0, t.at-time.Second), t.at+2*time.Second)
+	cargo, err := feed.Carried(c.Context(), run, p)
+	if err != nil {
+		return failed(err)
+	}
+	chapters, err := inspect.Story(c.Context(), run, cargo, t.finding, v.Reference, max(0, t.at-time.Second), t.at+2*time.Second)
 	if err != nil {
 		return failed(err)
 	}

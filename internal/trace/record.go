@@ -105,6 +105,8 @@ type Record struct {
 	Joined     string // membership as this view believes it: a player's name
 	Left       string
 	Refused    string
+	Sent, Got  string // a packet that was handed to the network, or taken in: the game's own number or hash of it
+	Bytes      int64  // how large it is; 0 where that is not said
 	View       string // whose line it is, where one program speaks for several views
 }
 

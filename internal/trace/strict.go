@@ -66,10 +66,13 @@ func (p strict) record(rec *Record) error {
 		case "event":
 			return p.decode(key, "text", &rec.Event)
 		case "id":
-			var id any
-			err := p.decode(key, "text or a number", &id)
-			rec.ID = fmt.Sprint(id)
-			return err
+			return p.name(key, &rec.ID)
+		case "sent":
+			return p.name(key, &rec.Sent)
+		case "got":
+			return p.name(key, &rec.Got)
+		case "bytes":
+			return p.whole(key, &rec.Bytes)
 		case "entity":
 			return p.decode(key, "text", &rec.Entity)
 		case "by":
@@ -86,10 +89,7 @@ func (p strict) record(rec *Record) error {
 			rec.Data = compact.String()
 			return err
 		case "input":
-			var input any
-			err := p.decode(key, "text", &input)
-			rec.Input = fmt.Sprint(input)
-			return err
+			return p.name(key, &rec.Input)
 		case "seq":
 			var seq int64
 			err := p.whole(key, &seq)
@@ -206,6 +206,14 @@ func (p strict) decode(key, want string, into any) error {
 	if errors.As(err, &wrongType) {
 		return fmt.Errorf("%q is %s, not %s", key, wrongType.Value, want)
 	}
+	return err
+}
+
+// name decodes what something goes by, which may be a number.
+func (p strict) name(key string, into *string) error {
+	var name any
+	err := p.decode(key, "text or a number", &name)
+	*into = fmt.Sprint(name)
 	return err
 }
 

@@ -73,7 +73,7 @@ func TestWhatALineMeans(t *testing.T) {
 
 func TestEveryKeyOfALine(t *testing.T) {
 	records, names, _ := readAll(t, `{"t":2.000001,"tick":60,"despawned":["sheep/s01"],"received":{"dog/fern":{"x":1}},"predicted":{"dog/fern":{"x":2}},`+
-		`"event":"bark","id":7,"entity":"dog/fern","by":"fern","to":"moss","data":{"n": 1},"input":"run","seq":9,"checkpoint":"sent","ping":0.16,"server_t":2.1,"joined":"fern","left":"moss","refused":"oak"}`+"\n")
+		`"event":"bark","id":7,"entity":"dog/fern","by":"fern","to":"moss","data":{"n": 1},"input":"run","seq":9,"checkpoint":"sent","ping":0.16,"server_t":2.1,"joined":"fern","left":"moss","refused":"oak","sent":1042,"got":"0x7f","bytes":96}`+"\n")
 	require.Len(t, records, 1)
 	r := records[0]
 	assert.Equal(t, "dog/fern.x=1", shown(names, r.Received))
@@ -82,7 +82,7 @@ func TestEveryKeyOfALine(t *testing.T) {
 	r.Received, r.Predicted, r.Despawned, r.State = nil, nil, nil, nil
 	assert.Equal(t, Record{T: 2000001 * time.Microsecond, Tick: 60, HasTick: true, Event: "bark", ID: "7", Entity: "dog/fern", By: "fern", To: "moss",
 		Data: `{"n":1}`, Input: "run", Seq: 9, Checkpoint: "sent", HasPing: true, Ping: 160 * time.Millisecond, ServerTime: 2100 * time.Millisecond,
-		Joined: "fern", Left: "moss", Refused: "oak"}, r)
+		Joined: "fern", Left: "moss", Refused: "oak", Sent: "1042", Got: "0x7f", Bytes: 96}, r)
 }
 
 func TestMalformedLinesAreCountedAndNamed(t *testing.T) {
@@ -97,6 +97,7 @@ func TestMalformedLinesAreCountedAndNamed(t *testing.T) {
 		{`{"t":1,"whole":true,"state":{}}`, `"whole" is called "full" now`},
 		{`{"t":1,"tick":1.5}`, `"tick": 1.5 is not a whole number`},
 		{`{"t":1,"event":5}`, `"event" is number, not text`},
+		{`{"t":1,"bytes":1.5}`, `"bytes": 1.5 is not a whole number`},
 		{`{"t":01}`, "invalid character"},
 	} {
 		records, _, flaws := readAll(t, "{\"t\":0}\n"+c.line+"\n{\"t\":2}\n")

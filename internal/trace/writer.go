@@ -77,6 +77,7 @@ func appendRecord(b []byte, r *Record, names *Names) []byte {
 	for _, key := range [...]struct{ name, text string }{
 		{`,"event":`, r.Event}, {`,"id":`, r.ID}, {`,"entity":`, r.Entity}, {`,"by":`, r.By}, {`,"to":`, r.To},
 		{`,"input":`, r.Input}, {`,"checkpoint":`, r.Checkpoint}, {`,"joined":`, r.Joined}, {`,"left":`, r.Left}, {`,"refused":`, r.Refused},
+		{`,"sent":`, r.Sent}, {`,"got":`, r.Got},
 	} {
 		if key.text != "" {
 			b = AppendString(append(b, key.name...), key.text)
@@ -84,6 +85,9 @@ func appendRecord(b []byte, r *Record, names *Names) []byte {
 	}
 	if r.Data != "" {
 		b = append(append(b, `,"data":`...), r.Data...)
+	}
+	if r.Bytes != 0 {
+		b = strconv.AppendInt(append(b, `,"bytes":`...), r.Bytes, 10)
 	}
 	if r.Seq != 0 {
 		b = strconv.AppendUint(append(b, `,"seq":`...), r.Seq, 10)

@@ -10,13 +10,63 @@ import (
 	"slices"
 	"strings"
 
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/plan"
+	"zitherwheel/internal/review/feed"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/rulebook"
 )
+
+// carried says what packets carry, as far as the programs of their match said it.
+func carried(list []Culprit, by *feed.Cargo) {
+	for i := range list {
+		p := &list[i]
+		for _, d := range []link.Direction{link.Up, link.Down} {
+			if said := by.Of(p.Link, d, p.Packet); d.String() == p.Direction && said != "" {
+				p.Carries = said
+			}
+		}
+	}
+}
+
+// describe finds out what packets carry in a match, where that can be known and is not yet.
+func (c *inquiry) describe(ctx context.Context, list []Culprit, in played.Variant) error {
+	if c.Plan.Clock == plan.Wall || !slices.ContainsFunc(list, func(p Culprit) bool { return p.Carries == "" }) {
+		return nil
+	}
+	options := match.Options{Silent: true, Packet: func(p match.Packet) {
+		for i := range list {
+			if q := &list[i]; q.Link == p.Link && q.Direction == p.Direction.String() && q.Packet == p.Number && q.Carries == "" && p.Describe != nil {
+				q.Carries = p.Describe()
+			}
+		}
+	}}
+	if !c.Plan.ByPrograms() {
+		_, err := c.lab.play(ctx, in, options)
+		return err
+	}
+	folder, err := os.MkdirTemp("", "zwheel-why-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(folder)
+	options.Silent, options.Folder = false, filepath.Join(folder, "run")
+	if _, err := c.lab.play(ctx, in, options); err != nil {
+		return err
+	}
+	again, err := run.Open(options.Folder)
+	if err != nil {
+		return err
+	}
+	then, err := feed.Carried(ctx, again, c.Plan)
+	if err == nil {
+		carried(list, then)
+	}
+	return err
+}
 
 // appears says what whoever was to get the packets says first that is not in the recording, when
 // they are delivered: of a build whose protocol nobody knows, that is what they carried. On the virtual
@@ -49,7 +99,8 @@ func (c *inquiry) appears(ctx context.Context, set []int) (string, error) {
 	return view + " " + saidInstead(now, then), nil
 }
 
-// firstThatDiffers are the first lines that differ in two traces; nil if there are none in the first.
+// firstThatDiffers are the first lines that differ in two traces, beside those about packets; nil if there
+// are none in the first.
 func firstThatDiffers(a, b string) (lineA, lineB []byte, err error) {
 	fileA, err := trace.Open(a)
 	if err != nil {
@@ -63,13 +114,23 @@ func firstThatDiffers(a, b string) (lineA, lineB []byte, err error) {
 	defer fileB.Close()
 	readA, readB := bufio.NewReaderSize(fileA, 256<<10), bufio.NewReaderSize(fileB, 256<<10)
 	for {
-		lineA, errA := readA.ReadBytes('\n')
-		lineB, _ := readB.ReadBytes('\n') // it may be the shorter one
+		lineA, errA := nextLine(readA)
+		lineB, _ := nextLine(readB) // it may be the shorter one
 		switch {
 		case errA != nil:
 			return nil, nil, nil
 		case !bytes.Equal(lineA, lineB):
 			return lineA, lineB, nil
+		}
+	}
+}
+
+// nextLine is the next line that is not about a packet.
+func nextLine(lines *bufio.Reader) ([]byte, error) {
+	for {
+		line, err := lines.ReadBytes('\n')
+		if !bytes.Contains(line, []byte(`,"sent":"`)) && !bytes.Contains(line, []byte(`,"got":"`)) {
+			return line, err
 		}
 	}
 }

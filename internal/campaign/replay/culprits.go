@@ -10,7 +10,6 @@ import (
 	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/network/link"
-	"zitherwheel/internal/plan"
 )
 
 // packets finds which suspects the finding hangs on, when all of them delivered make it
@@ -254,26 +253,12 @@ func (c *inquiry) culprits(ctx context.Context, set []int) ([]Culprit, error) {
 	for _, i := range set {
 		list = append(list, c.culprit(c.suspects[i].Way, c.suspects[i].outcome))
 	}
+	carried(list, c.Cargo)
 	return list, c.describe(ctx, list, c.world(func(int) bool { return true }))
 }
 
 func (c *inquiry) culprit(way Way, f link.Outcome) Culprit {
 	return Culprit{Packet: f.Number, Link: way.Link, Direction: way.Direction.String(), Sent: f.Sent.Seconds(), Bytes: f.Size, Outcome: outcomeText(f, c.usual[way])}
-}
-
-// describe finds out what packets carry in a match, where that can be known.
-func (c *inquiry) describe(ctx context.Context, list []Culprit, in played.Variant) error {
-	if c.Plan.Clock == plan.Wall {
-		return nil
-	}
-	_, err := c.lab.play(ctx, in, match.Options{Silent: true, Packet: func(p match.Packet) {
-		for i := range list {
-			if list[i].Link == p.Link && list[i].Direction == p.Direction.String() && list[i].Packet == p.Number && p.Describe != nil {
-				list[i].Carries = p.Describe()
-			}
-		}
-	}})
-	return err
 }
 
 // outcomeText says what became of a packet.

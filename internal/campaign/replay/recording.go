@@ -36,6 +36,7 @@ type Recording struct {
 	Verdict  *judge.Verdict
 	Outcomes map[Way][]link.Outcome
 	Script   map[string][]bot.Moment // what each bot did
+	Cargo    *feed.Cargo             // what its packets carried, as far as the programs of a build said it
 }
 
 // Way is one direction of a bot's link.
@@ -64,6 +65,9 @@ func Load(ctx context.Context, run *run.Run) (*Recording, error) {
 		return nil, err
 	}
 	if p.ByPrograms() {
+		if r.Cargo, err = feed.Carried(ctx, run, p); err != nil {
+			return nil, err
+		}
 		return r, r.readScript()
 	}
 	if len(r.Verdict.Findings) == 0 { // nothing that could be asked about: the bots need not be asked again

@@ -46,6 +46,7 @@ var pages = template.Must(template.New("page").Funcs(template.FuncMap{
 	"join":     strings.Join,
 	"way":      func(r judge.ValueRow) string { return report.Explanation(r) },
 	"outcome":  report.Outcome,
+	"wire":     func(e judge.Evidence) string { return report.Wire(&e) },
 	"spread":   report.Spread,
 	"percent":  report.Percent,
 	"p95":      report.P95,

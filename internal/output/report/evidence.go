@@ -97,14 +97,13 @@ func (t *Text) link(f *judge.Finding) {
 	case f.Kind == judge.Crashed || !f.Linked || f.Subject.About == judge.AboutLog:
 		return
 	}
-	fmt.Fprintf(t.w, "    On the link of %s from %s to %s: %s lost, %d late\n", f.View, at(e.Since), at(f.BeganAt),
-		count(e.Lost, "packet", "packets"), e.Late)
+	fmt.Fprintf(t.w, "    On the link of %s from %s to %s: %s\n", f.View, at(e.Since), at(f.BeganAt), Wire(e))
 	if e.Silent != nil {
 		fmt.Fprintf(t.w, "    Nothing has been sent to %s since %s\n", f.View, at(*e.Silent))
 	}
 	if len(e.Packets) > 0 {
 		t.packets(e)
-		if more := e.Lost + e.Late - len(e.Packets); more > 0 {
+		if more := e.Lost + e.Late + e.NotTakenIn - len(e.Packets); more > 0 {
 			fmt.Fprintf(t.w, "      and %d more\n", more)
 		}
 	}
@@ -118,15 +117,30 @@ func (t *Text) packets(e *judge.Evidence) {
 	table.write(t.w)
 }
 
-// Outcome says what became of a packet.
+// Wire sums up what became of the packets on a link.
+func Wire(e *judge.Evidence) string {
+	text := fmt.Sprintf("%s lost, %d late", count(e.Lost, "packet", "packets"), e.Late)
+	if e.NotTakenIn > 0 {
+		text += fmt.Sprintf(", %d not taken in", e.NotTakenIn)
+	}
+	return text
+}
+
+// Outcome says what became of a packet, and what it carried where that was said.
 func Outcome(p judge.PacketRow) string {
+	text := p.Outcome
 	switch p.Outcome {
 	case "late":
-		return fmt.Sprintf("late: %s on the way, usually %s", seconds(p.Delay), seconds(p.Usual))
+		text = fmt.Sprintf("late: %s on the way, usually %s", seconds(p.Delay), seconds(p.Usual))
 	case "lost-in-row":
-		return "lost, like the one before it"
+		text = "lost, like the one before it"
+	case judge.NotTakenIn:
+		text = fmt.Sprintf("arrived after %s, not taken in", seconds(p.Delay))
 	}
-	return p.Outcome
+	if p.Carried != "" {
+		text += "; it carried " + p.Carried
+	}
+	return text
 }
 
 // Explanation says how the view's value of a moment is explained, if it is.

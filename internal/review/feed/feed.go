@@ -106,7 +106,8 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	views, err := listen(ctx, traces, clocks)
+	cargo := &Cargo{}
+	views, err := listen(ctx, traces, clocks, cargo)
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +121,16 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 			return nil, err
 		}
 	}
-	return r.finish(how)
+	result, err := r.finish(how)
+	if err != nil || clocks != nil { // packets have their times by another clock
+		return result, err
+	}
+	if err := cargo.load(ctx, traces); err != nil {
+		return nil, err
+	}
+	cargo.tell(result.Verdict)
+	result.Remarks = append(result.Remarks, cargo.remarks()...)
+	return result, nil
 }
 
 // ended says how the match ended, and up to when its traces are judged.

@@ -55,12 +55,12 @@ func (p *pulse) sign(t time.Duration) {
 // match puts into its trace is its bot's inputs, what its process uses, and that the
 // process ended.
 func speech(r *trace.Record) bool {
-	return len(r.State) > 0 || r.Full || len(r.Despawned) > 0 || r.Joined != "" || r.Event != "" || r.HasPing || r.Refused != "" ||
+	return len(r.State) > 0 || r.Full || len(r.Despawned) > 0 || r.Joined != "" || r.Event != "" || r.HasPing || r.Refused != "" || r.Sent != "" || r.Got != "" ||
 		r.HasTick || len(r.Received) > 0 || len(r.Predicted) > 0 || r.Checkpoint != "" && r.Checkpoint != metrics.LoadMark && r.Checkpoint != trace.AskMark
 }
 
-// listen takes the pulse of every view.
-func listen(ctx context.Context, traces Traces, clocks *clocks) ([]*pulse, error) {
+// listen takes the pulse of every view, and what is said of packets.
+func listen(ctx context.Context, traces Traces, clocks *clocks, cargo *Cargo) ([]*pulse, error) {
 	views := make([]*pulse, len(traces.Sources))
 	number := map[string]int{}
 	for i, s := range traces.Sources {
@@ -71,6 +71,7 @@ func listen(ctx context.Context, traces Traces, clocks *clocks) ([]*pulse, error
 		clocks.rewind(i)
 		err := walk(ctx, s.Path, func(r *trace.Record, names *trace.Names) {
 			clocks.bring(i, r)
+			cargo.say(s.View, r)
 			switch s.View {
 			case r.Joined:
 				p.in = true

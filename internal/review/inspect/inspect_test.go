@@ -135,7 +135,7 @@ func TestASheetSaysWhoBelievedWhat(t *testing.T) {
 
 func TestAStoryIsToldInOrder(t *testing.T) {
 	f := &judge.Finding{ID: "F1", Kind: judge.Frozen, View: "moss", Entity: "dog/oak", Subject: judge.ParseSubject("x"), BeganAt: judge.Seconds(3400 * ms)}
-	chapters, err := Story(context.Background(), recorded(t), f, "server", 2900*ms, 3500*ms)
+	chapters, err := Story(context.Background(), recorded(t), nil, f, "server", 2900*ms, 3500*ms)
 	require.NoError(t, err)
 	var told []string
 	last := judge.Seconds(0)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/review/feed"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/judge"
@@ -25,8 +26,8 @@ type Chapter struct {
 
 // Story tells what both sides of a finding said and did around a moment, in the order
 // of time: states of its entity, inputs, events, marks, joins and leaves, packets that
-// were lost or late on the view's link, and logs.
-func Story(ctx context.Context, run *run.Run, f *judge.Finding, reference string, from, until time.Duration) ([]Chapter, error) {
+// were lost or late on the view's link or not taken in, with their cargo, and logs.
+func Story(ctx context.Context, run *run.Run, cargo *feed.Cargo, f *judge.Finding, reference string, from, until time.Duration) ([]Chapter, error) {
 	var list []Chapter
 	names := trace.AnyNames()
 	entity := names.Entity(f.Entity)
@@ -103,7 +104,7 @@ func Story(ctx context.Context, run *run.Run, f *judge.Finding, reference string
 		}
 		list = append(list, chapters...)
 	}
-	packets, err := wired(ctx, run, f.View, from, until)
+	packets, err := wired(ctx, run, cargo, f.View, from, until)
 	if err != nil {
 		return nil, err
 	}
@@ -121,9 +122,9 @@ func logged(run *run.Run, view string, from, until time.Duration) (list []Chapte
 	return list, err
 }
 
-// wired tells the packets of a view's link that were lost, or took half as long again
+// wired tells the packets of a view's link that were lost or not taken in, or took half as long again
 // as others.
-func wired(ctx context.Context, folder *run.Run, view string, from, until time.Duration) (list []Chapter, err error) {
+func wired(ctx context.Context, folder *run.Run, cargo *feed.Cargo, view string, from, until time.Duration) (list []Chapter, err error) {
 	file, err := trace.OpenFrom(folder.PacketsPath(), from-2*time.Second, run.SentAt)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, nil
@@ -134,6 +135,7 @@ func wired(ctx context.Context, folder *run.Run, view string, from, until time.D
 	var usual [2]time.Duration
 	reader := run.NewPacketReader(file)
 	reader.From = from - 2*time.Second // to know what is usual
+	left := cargo.Left(view)
 	for steps := 0; ; steps++ {
 		if steps%1024 == 0 && ctx.Err() != nil {
 			return nil, ctx.Err()
@@ -146,16 +148,23 @@ func wired(ctx context.Context, folder *run.Run, view string, from, until time.D
 			continue
 		}
 		add := func(format string, args ...any) {
-			if p.Sent >= from {
-				list = append(list, Chapter{judge.Seconds(p.Sent), "link of " + view, "packet", fmt.Sprintf("%s %d, %d bytes: ", p.Direction, p.Number, p.Size) + fmt.Sprintf(format, args...)})
+			if p.Sent < from {
+				return
 			}
+			text := fmt.Sprintf("%s %d, %d bytes: ", p.Direction, p.Number, p.Size) + fmt.Sprintf(format, args...)
+			if said := cargo.Of(view, p.Direction, p.Number); said != "" {
+				text += "; it carried " + said
+			}
+			list = append(list, Chapter{judge.Seconds(p.Sent), "link of " + view, "packet", text})
 		}
 		if p.Copies == 0 {
 			add("%s", lossText(p.Dropped))
 			continue
 		}
 		took, usual := p.Delay(), &usual[p.Direction]
-		if *usual > 0 && took > *usual*3/2+20*time.Millisecond {
+		if slices.Contains(left, p) {
+			add("arrived after %d ms, not taken in", took.Milliseconds())
+		} else if *usual > 0 && took > *usual*3/2+20*time.Millisecond {
 			add("late, %d ms on the way, usually %d", took.Milliseconds(), usual.Milliseconds())
 		}
 		if *usual == 0 {

@@ -13,18 +13,19 @@ import (
 // Evidence is what was going on around the beginning of a finding. Just before
 // does not mean because: only a run without the suspect can prove a cause.
 type Evidence struct {
-	Values  []ValueRow   `json:"values"`            // both sides around the start
-	Packets []PacketRow  `json:"packets,omitempty"` // lost or late on this view's link just before
-	Lost    int          `json:"packets_lost"`      // how many there were of each, also of those not listed
-	Late    int          `json:"packets_late"`
-	Around  []MemberRow  `json:"joins_and_leaves,omitempty"`
-	Inputs  []MemberRow  `json:"inputs,omitempty"`               // of a crash, the last before it
-	Lines   []LogLine    `json:"log_lines,omitempty"`            // of a rule about logs
-	Beside  []LogLine    `json:"log_lines_around,omitempty"`     // of all programs, around the moment
-	Log     []string     `json:"log,omitempty"`                  // of a crash, the last lines of the program
-	Since   Seconds      `json:"packets_since_s"`                // from when on packets were looked at
-	Silent  *Seconds     `json:"nothing_sent_since_s,omitempty"` // when the reference had sent the view something last, if it had fallen silent towards it
-	members []membership // found, before they are told
+	Values     []ValueRow   `json:"values"`            // both sides around the start
+	Packets    []PacketRow  `json:"packets,omitempty"` // lost or late on this view's link just before
+	Lost       int          `json:"packets_lost"`      // how many there were of each, also of those not listed
+	Late       int          `json:"packets_late"`
+	NotTakenIn int          `json:"packets_not_taken_in,omitempty"` // and that arrived, but the program did not say that it took them in
+	Around     []MemberRow  `json:"joins_and_leaves,omitempty"`
+	Inputs     []MemberRow  `json:"inputs,omitempty"`               // of a crash, the last before it
+	Lines      []LogLine    `json:"log_lines,omitempty"`            // of a rule about logs
+	Beside     []LogLine    `json:"log_lines_around,omitempty"`     // of all programs, around the moment
+	Log        []string     `json:"log,omitempty"`                  // of a crash, the last lines of the program
+	Since      Seconds      `json:"packets_since_s"`                // from when on packets were looked at
+	Silent     *Seconds     `json:"nothing_sent_since_s,omitempty"` // when the reference had sent the view something last, if it had fallen silent towards it
+	members    []membership // found, before they are told
 }
 
 // ValueRow is one moment: what the view showed and what the reference said then.
@@ -45,10 +46,14 @@ type PacketRow struct {
 	Number    uint64  `json:"number"`
 	Sent      Seconds `json:"sent_s"`
 	Size      int     `json:"bytes"`
-	Outcome   string  `json:"outcome"` // "lost", "lost-in-row" or "late"; of a crash also "arrived" and "on its way"
+	Outcome   string  `json:"outcome"` // "lost", "lost-in-row", "late" or "not-taken-in"; of a crash also "arrived" and "on its way"
 	Delay     Seconds `json:"delay_s,omitempty"`
 	Usual     Seconds `json:"usual_delay_s,omitempty"`
+	Carried   string  `json:"carried,omitempty"` // as whoever sent it says
 }
+
+// NotTakenIn is the outcome of a packet that arrived and was not taken in by the program.
+const NotTakenIn = "not-taken-in"
 
 // LogLine is a line of a log.
 type LogLine struct {
