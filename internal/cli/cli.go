@@ -177,7 +177,11 @@ func explainArguments(c *cobra.Command) {
 			if len(args) > 0 {
 				called = strings.Join(args, " ")
 			}
-			return usage("%s was given %s; write %s, see %s --help", c.CommandPath(), called, c.UseLine(), c.CommandPath())
+			text := fmt.Sprintf("%s was given %s; write %s, see %s --help", c.CommandPath(), called, c.UseLine(), c.CommandPath())
+			if c.Example != "" {
+				text += "; for example:\n" + c.Example
+			}
+			return usage("%s", text)
 		}
 	}
 }

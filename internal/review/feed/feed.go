@@ -337,11 +337,28 @@ func overlap(inputs []*input, traces Traces) error {
 			continue
 		}
 		if in.first > reference.latest || in.latest < reference.first {
-			return &UnusableError{in.path, fmt.Sprintf("it is of %.3f s to %.3f s and the reference of %.3f s to %.3f s, so they have no moment in common; if their clocks differ, try --align estimated",
-				in.first.Seconds(), in.latest.Seconds(), reference.first.Seconds(), reference.latest.Seconds())}
+			text := fmt.Sprintf("it is of %.3f s to %.3f s and the reference of %.3f s to %.3f s, so they have no moment in common",
+				in.first.Seconds(), in.latest.Seconds(), reference.first.Seconds(), reference.latest.Seconds())
+			if unit := unitOf(in, reference); unit != "" {
+				return &UnusableError{in.path, text + "; its times look like " + unit + " where the reference's are seconds: t is in seconds"}
+			}
+			return &UnusableError{in.path, text + "; if their clocks differ, try --align estimated"}
 		}
 	}
 	return nil
+}
+
+// unitOf is the unit that the times of a view seem to be in, if those of the reference are seconds: both are
+// about as long, in units that differ. It is "" if that is not so.
+func unitOf(view, reference *input) string {
+	share := float64(view.latest-view.first) / float64(reference.latest-reference.first)
+	switch {
+	case share > 500 && share < 2000:
+		return "milliseconds"
+	case share > 500e3 && share < 2e6:
+		return "microseconds"
+	}
+	return ""
 }
 
 // reach is the time up to which everybody's records were written before the run

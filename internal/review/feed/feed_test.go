@@ -7,6 +7,7 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -75,6 +76,8 @@ func TestTracesFromElsewhere(t *testing.T) {
 		{"a view of another day", []string{server, tell(0, 5000, 10)}, nil, "", "they have no moment in common; if their clocks differ, try --align estimated", ""},
 		{"a view that was gone before the reference began, on one clock", []string{tell(0, 5, 10), "{\"t\":0.002,\"checkpoint\":\"asks to join\"}\n"},
 			func(t *Traces) { t.OneClock = true }, judge.NothingCompared, "", ""},
+		{"a view that tells milliseconds", []string{server, regexp.MustCompile(`"t":([0-9.]+)`).ReplaceAllString(tell(0, 1, 10), `"t":${1}e3`)}, nil, "",
+			"its times look like milliseconds where the reference's are seconds: t is in seconds", ""},
 		{"a view without a line", []string{server, ""}, nil, "", "the file is empty", ""},
 		{"a view with a torn line only", []string{server, `{"t":1,"sta`}, nil, "", "its only line stops in the middle", ""},
 		{"a view with nothing but malformed lines", []string{server, "{\"t\":}\n{\"x\":1}\n"}, nil, "", "not one usable line; 2 are malformed, the first in line 1", ""},

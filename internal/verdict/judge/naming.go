@@ -47,7 +47,7 @@ type naming struct {
 // holds decides.
 func (d *difference) name() naming {
 	for _, test := range [...]func() naming{
-		d.checksum, d.role, d.moving, d.wrapped, d.coarse, d.clock, d.madeBefore, d.behind, d.counting, d.inputLeak, d.rate, d.drift, d.teleports, d.counted,
+		d.checksum, d.role, d.moving, d.wrapped, d.coarse, d.clock, d.madeBefore, d.behind, d.counting, d.inputLeak, d.rate, d.drift, d.teleports, d.counted, d.multiplied,
 	} {
 		if n := test(); n.kind != "" {
 			return n
@@ -65,7 +65,15 @@ func (j *Judge) kindOf(k *tracker, v *view, open bool) naming {
 	if k.path == k.mirror.known.exists {
 		return k.existing(j, v)
 	}
-	return k.difference(v, open).name()
+	n := k.difference(v, open).name()
+	switch unlike := k.unlike(v); {
+	case unlike == "":
+	case n.kind == NoRelation:
+		n.why = unlike
+	default:
+		n.why += "; " + unlike
+	}
+	return n
 }
 
 func (k *tracker) difference(v *view, open bool) *difference {

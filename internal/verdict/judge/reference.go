@@ -15,6 +15,7 @@ type entity struct {
 	name       string
 	exists     *path
 	isThere    bool
+	ever       bool // it was there at some time
 	paths      []*path
 	byField    [][]*path // by trace.Field
 	values     []trace.Value
@@ -119,7 +120,7 @@ func (j *Judge) named(e trace.Entity) *entity {
 
 func (t *entity) appear(at time.Duration) {
 	if !t.isThere {
-		t.isThere = true
+		t.isThere, t.ever = true, true
 		for _, l := range t.invariants {
 			l.known = false
 		}

@@ -1,0 +1,54 @@
+package judge
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"zitherwheel/internal/verdict/rulebook"
+)
+
+// Where the two sides do not tell the same kind of thing, that is said and not what follows from it.
+func TestWhatIsNotOfOneKindIsSaid(t *testing.T) {
+	score := func(t float64) int { return 10 + int(t) }
+	for _, c := range []struct {
+		name  string
+		shows func(t float64) string // the fields of dog/a in the view
+		kind  Kind
+		why   string
+	}{
+		{"a field that is called otherwise there", func(t float64) string { return fmt.Sprintf(`"points":%d,"fur":"red"`, score(t)) },
+			NoRelation, "fern tells no score of anything; of dog/a it tells fur and points"},
+		{"a number in quotes", func(t float64) string { return fmt.Sprintf(`"score":"%d"`, score(t)) },
+			NoRelation, `the view tells score as text, "22", and the reference as a number, 22`},
+		{"a number in another unit", func(t float64) string { return fmt.Sprintf(`"score":%.2f`, float64(score(t))/100) },
+			Scaled, "its numbers are the reference's times 0.01"},
+		{"a number that is no multiple", func(t float64) string { return fmt.Sprintf(`"score":%d`, 3*score(t)+int(t*7)%5) },
+			NoRelation, "the view shows"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			m := newMatch()
+			m.rules = []rulebook.Rule{{Entities: "dog/*", Fields: []string{"score"}, MaxDelay: 300 * ms, MinDuration: 500 * ms, Grace: time.Second}}
+			m.every(0, 0, 12.9, 0.1, func(t float64) string { return fmt.Sprintf(`"state":{"dog/a":{"score":%d}}`, score(t)) })
+			m.every(1, 0.1, 12.9, 0.1, func(t float64) string { return `"state":{"dog/a":{` + c.shows(t-0.1) + `}}` })
+			d := m.judge()
+			require.NotEmpty(t, d.Findings, "%v", d.Warnings)
+			assert.Equal(t, c.kind, d.Findings[0].Kind, d.Findings[0].Why)
+			assert.Contains(t, d.Findings[0].Why, c.why)
+		})
+	}
+}
+
+func TestNamesThatDifferInTheirCaseAlone(t *testing.T) {
+	m := newMatch()
+	m.every(0, 0, 5, 0.1, func(float64) string { return `"state":{"gate/north_side":{"open":true},"gate/s":{"open":true}}` })
+	m.every(1, 0.1, 5, 0.1, func(float64) string { return `"state":{"gate/NorthSide":{"open":true},"gate/S":{"open":true},"leaf/1":{"x":1}}` })
+	var said []string
+	for _, w := range m.judge().Warnings {
+		said = append(said, w.Text)
+	}
+	assert.Contains(t, said, "fern shows gate/NorthSide, and server has gate/north_side: names are compared to the letter (and 1 more of the kind)")
+}
