@@ -33,8 +33,8 @@ type Cargo struct {
 	last map[cargoWay]time.Duration              // when one was last
 	sent map[cargoWay][]link.Packet
 
-	blocks   map[cargoWay][][]saying // what was said of each packet, as far as somebody asked; nil where nobody did
-	notTaken map[cargoWay]notTaken
+	blocks  map[cargoWay][][]saying // what was said of each packet, as far as somebody asked; nil where nobody did
+	ignored map[cargoWay]ignored
 }
 
 // cargoWay is one direction of a link. Of what a server sends to whom it does not say, the link is "".
@@ -141,7 +141,7 @@ func (c *Cargo) load(ctx context.Context, traces Traces) error {
 		return err
 	}
 	defer file.Close()
-	c.sent, c.blocks, c.notTaken = map[cargoWay][]link.Packet{}, map[cargoWay][][]saying{}, map[cargoWay]notTaken{}
+	c.sent, c.blocks, c.ignored = map[cargoWay][]link.Packet{}, map[cargoWay][][]saying{}, map[cargoWay]ignored{}
 	reader := run.NewPacketReader(file)
 	for steps := 0; ; steps++ {
 		if steps%1024 == 0 && ctx.Err() != nil {
@@ -323,7 +323,7 @@ func (c *Cargo) tell(v *judge.Verdict) {
 			row.Carried = c.Of(cmp.Or(row.Link, f.View), d, row.Number)
 		}
 		var rows []judge.PacketRow
-		for _, p := range c.Left(f.View) {
+		for _, p := range c.NotTakenIn(f.View) {
 			if p.Sent >= time.Duration(e.Since) && p.Sent <= time.Duration(f.BeganAt) {
 				rows = append(rows, judge.PacketRow{Direction: p.Direction.String(), Number: p.Number, Sent: judge.Seconds(p.Sent), Size: p.Size,
 					Outcome: judge.NotTakenIn, Delay: judge.Seconds(p.Delay()), Carried: c.Of(f.View, p.Direction, p.Number)})
@@ -347,20 +347,20 @@ func (c *Cargo) tell(v *judge.Verdict) {
 
 const notTakenRows = 6
 
-// Left are the packets of a view's link that arrived and were not taken in.
-func (c *Cargo) Left(view string) []link.Packet {
+// NotTakenIn are the packets of a view's link that arrived and were not taken in.
+func (c *Cargo) NotTakenIn(view string) []link.Packet {
 	if c == nil {
 		return nil
 	}
-	up, _ := c.left(cargoWay{view, link.Up})
-	down, _ := c.left(cargoWay{view, link.Down})
+	up, _ := c.notTakenIn(cargoWay{view, link.Up})
+	down, _ := c.notTakenIn(cargoWay{view, link.Down})
 	return slices.Concat(up, down)
 }
 
-// left are the packets of a way that arrived and were not taken in, and how many arrived of which that
+// notTakenIn are the packets of a way that arrived and were not taken in, and how many arrived of which that
 // can be said.
-func (c *Cargo) left(w cargoWay) (list []link.Packet, of int) {
-	if known, ok := c.notTaken[w]; ok {
+func (c *Cargo) notTakenIn(w cargoWay) (list []link.Packet, of int) {
+	if known, ok := c.ignored[w]; ok {
 		return known.list, known.of
 	}
 	for _, p := range c.sent[w] {
@@ -373,12 +373,12 @@ func (c *Cargo) left(w cargoWay) (list []link.Packet, of int) {
 		}
 	}
 	if c.sent != nil {
-		c.notTaken[w] = notTaken{list, of}
+		c.ignored[w] = ignored{list, of}
 	}
 	return list, of
 }
 
-type notTaken struct {
+type ignored struct {
 	list []link.Packet
 	of   int
 }
@@ -388,7 +388,7 @@ func (c *Cargo) remarks() (list []Remark) {
 	for _, w := range slices.SortedFunc(maps.Keys(c.sent), func(a, b cargoWay) int {
 		return cmp.Or(cmp.Compare(a.link, b.link), cmp.Compare(a.direction, b.direction))
 	}) {
-		left, of := c.left(w)
+		left, of := c.notTakenIn(w)
 		if len(left) == 0 {
 			continue
 		}

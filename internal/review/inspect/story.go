@@ -135,7 +135,7 @@ func wired(ctx context.Context, folder *run.Run, cargo *feed.Cargo, view string,
 	var usual [2]time.Duration
 	reader := run.NewPacketReader(file)
 	reader.From = from - 2*time.Second // to know what is usual
-	left := cargo.Left(view)
+	left := cargo.NotTakenIn(view)
 	for steps := 0; ; steps++ {
 		if steps%1024 == 0 && ctx.Err() != nil {
 			return nil, ctx.Err()
