@@ -396,7 +396,9 @@ func (d *Verdict) warn(j *Judge) {
 			d.Warnings = append(d.Warnings, Warning{Rule: rule, Text: "the watch rule for " + rule + " met nothing"})
 		}
 	}
-	d.Warnings = slices.Concat(d.Warnings, j.warnOfRareRecords(), j.warnOfNeglect(), j.warnOfNames())
+	for _, more := range [][]Warning{j.warnOfRareRecords(), j.warnOfNeglect(), j.warnOfNames()} {
+		d.Warnings = append(d.Warnings, more...)
+	}
 	d.Warnings = append(d.Warnings, j.cheats.warnings()...)
 	for _, s := range j.starving {
 		d.Warnings = append(d.Warnings, Warning{View: s.View, Grave: s.Share < crawls,
