@@ -118,6 +118,15 @@ const SetInput = "set "
 // join.
 const AskMark = "asks to join"
 
+// Pictures reports whether a record says what is there.
+func (r *Record) Pictures() bool { return len(r.State) > 0 || r.Full || len(r.Despawned) > 0 }
+
+// EndsTick reports whether a record says that a tick is over, with or without a change, and not that
+// something happened in it.
+func (r *Record) EndsTick() bool {
+	return r.HasTick && (r.Pictures() || r.Event == "" && r.Joined == "" && r.Left == "" && r.Refused == "" && r.Sent == "" && r.Got == "")
+}
+
 // Reset clears a record for reuse and keeps the memory of its lists.
 func (r *Record) Reset() {
 	*r = Record{State: r.State[:0], Received: r.Received[:0], Predicted: r.Predicted[:0], Despawned: r.Despawned[:0]}

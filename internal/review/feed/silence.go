@@ -55,7 +55,7 @@ func (p *pulse) sign(t time.Duration) {
 // match puts into its trace is its bot's inputs, what its process uses, and that the
 // process ended.
 func speech(r *trace.Record) bool {
-	return len(r.State) > 0 || r.Full || len(r.Despawned) > 0 || r.Joined != "" || r.Event != "" || r.HasPing || r.Refused != "" || r.Sent != "" || r.Got != "" ||
+	return r.Pictures() || r.Joined != "" || r.Event != "" || r.HasPing || r.Refused != "" || r.Sent != "" || r.Got != "" ||
 		r.HasTick || len(r.Received) > 0 || len(r.Predicted) > 0 || r.Checkpoint != "" && r.Checkpoint != metrics.LoadMark && r.Checkpoint != trace.AskMark
 }
 

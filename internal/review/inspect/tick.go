@@ -111,7 +111,6 @@ func (w *Window) tickOf(ctx context.Context, path, view string, entity trace.Ent
 			break // at the end, or where a file breaks off: what could be read counts
 		}
 		own = own || r.Joined == view && w.names.Entity(r.Entity) == entity
-		picture := len(r.State) > 0 || r.Full || len(r.Despawned) > 0
 		if r.Full || slices.Contains(r.Despawned, entity) {
 			there = false
 		}
@@ -126,7 +125,7 @@ func (w *Window) tickOf(ctx context.Context, path, view string, entity trace.Ent
 				}
 			}
 		}
-		if !r.HasTick || !picture && (r.Event != "" || r.Joined != "" || r.Left != "") || r.Tick > tick {
+		if !r.EndsTick() || r.Tick > tick {
 			continue
 		}
 		list, told = nil, r.Tick == tick

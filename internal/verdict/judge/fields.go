@@ -13,7 +13,7 @@ type fields struct{ match *Judge }
 // take takes in what a view shows.
 func (f *fields) take(v *view, r *trace.Record) {
 	j, t := f.match, r.T
-	if v.number == 0 || len(r.State) == 0 && len(r.Despawned) == 0 && !r.Full {
+	if v.number == 0 || !r.Pictures() {
 		return
 	}
 	j.stamp++

@@ -42,7 +42,7 @@ type rulePath struct {
 func (j *Judge) reference(r *trace.Record) {
 	j.member(0, r)
 	j.laws.heard(r)
-	if len(r.State) == 0 && len(r.Despawned) == 0 && !r.Full {
+	if !r.Pictures() {
 		return
 	}
 	since := j.rhythm.tell(r.T, j.repeats(r))

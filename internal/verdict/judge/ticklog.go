@@ -73,8 +73,7 @@ const (
 // add takes in a line.
 func (l *tickLog) add(r *trace.Record, judged bool) {
 	l.waiting = appendChanges(l.waiting, r)
-	picture := len(r.State) > 0 || r.Full || len(r.Despawned) > 0
-	if !r.HasTick || !picture && (r.Event != "" || r.Joined != "" || r.Left != "" || r.Refused != "") {
+	if !r.EndsTick() {
 		return // an event of an earlier tick takes nothing back
 	}
 	said := r.T

@@ -140,7 +140,7 @@ func (k *ticks) broke(number int) {
 }
 
 func (v *tickView) take(r *trace.Record) {
-	speaks := len(r.State) > 0 || r.Full || len(r.Despawned) > 0
+	speaks := r.Pictures()
 	if r.Joined == v.name || !v.been && !v.saysItLeft && speaks && r.Joined == "" {
 		if v.been {
 			v.log.waiting = append(v.log.waiting, tickChange{deed: rejoins})

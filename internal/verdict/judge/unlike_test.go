@@ -45,7 +45,9 @@ func TestWhatIsNotOfOneKindIsSaid(t *testing.T) {
 func TestNamesThatDifferInTheirCaseAlone(t *testing.T) {
 	m := newMatch()
 	m.every(0, 0, 5, 0.1, func(float64) string { return `"state":{"gate/north_side":{"open":true},"gate/s":{"open":true}}` })
-	m.every(1, 0.1, 5, 0.1, func(float64) string { return `"state":{"gate/NorthSide":{"open":true},"gate/S":{"open":true},"leaf/1":{"x":1}}` })
+	m.every(1, 0.1, 5, 0.1, func(float64) string {
+		return `"state":{"gate/NorthSide":{"open":true},"gate/S":{"open":true},"leaf/1":{"x":1}}`
+	})
 	var said []string
 	for _, w := range m.judge().Warnings {
 		said = append(said, w.Text)

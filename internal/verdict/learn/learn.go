@@ -109,8 +109,8 @@ func (m *Match) Record(view int, r *trace.Record) {
 	case r.Left == v.name && len(v.stays) > 0:
 		v.stays[len(v.stays)-1].until = t
 	}
-	picture := len(r.State) > 0 || len(r.Despawned) > 0 || r.Full
-	if m.points > mostPoints || !picture && !(m.ticks && tellsTick(r)) {
+	picture := r.Pictures()
+	if m.points > mostPoints || !picture && !(m.ticks && r.EndsTick()) {
 		return
 	}
 	if view > 0 && len(v.stays) == 0 {

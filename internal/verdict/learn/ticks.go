@@ -23,11 +23,6 @@ const (
 // ByTicks lets the state of the match be that of ticks. It is called before the first record.
 func (m *Match) ByTicks() { m.ticks = true }
 
-// tellsTick reports whether a line says that a tick is over, and not that something happened in it.
-func tellsTick(r *trace.Record) bool {
-	return r.HasTick && r.Event == "" && r.Joined == "" && r.Left == "" && r.Refused == ""
-}
-
 // tick is the time of the tick that a line belongs to: the next one, if it does not say.
 func (v *teller) tick(r *trace.Record) time.Duration {
 	if !r.HasTick {

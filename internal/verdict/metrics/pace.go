@@ -52,7 +52,7 @@ const restarts = 3 * time.Second
 
 // tell takes in a line, with how many players are in, and who has only just joined. Ticks that are told again are no progress.
 func (p *pace) tell(r *trace.Record, players int, joined string) {
-	if !r.HasTick || len(r.State) == 0 && !r.Full && len(r.Despawned) == 0 {
+	if !r.EndsTick() {
 		return
 	}
 	if !p.going || r.Tick < p.tick && r.T-p.at > restarts {

@@ -25,6 +25,21 @@ func TestThePaceOfTicks(t *testing.T) {
 				say(float64(n)/20, tickAt(n))
 			}
 		}, 200, 20, 50, 50, false},
+		{"ticks at which nothing has changed", func(say func(at float64, text string)) {
+			for n := range 201 {
+				if n%40 == 0 {
+					say(float64(n)/20, tickAt(n))
+				} else {
+					say(float64(n)/20, fmt.Sprintf(`"tick":%d`, n))
+				}
+			}
+		}, 200, 20, 50, 50, false},
+		{"events at their ticks", func(say func(at float64, text string)) {
+			for n := 0; n <= 200; n += 4 {
+				say(float64(n)/20, tickAt(n))
+				say(float64(n)/20+0.01, fmt.Sprintf(`"tick":%d,"event":"bell"`, n+2))
+			}
+		}, 200, 20, 50, 200, false},
 		{"every third of 20 a second", func(say func(at float64, text string)) {
 			for n := 0; n <= 201; n += 3 {
 				say(float64(n)/20, tickAt(n))
