@@ -195,3 +195,8 @@ func TestWhatIsLargerThanTheRecordingIsSaid(t *testing.T) {
 	s.larger()
 	assert.Equal(t, []string{"it is longer than the recording, 22.0 s and not 20.0 s", "it has more inputs than the recording, 12 and not 9"}, s.Left)
 }
+
+func TestASentenceHoldsTheBeginningOfWhatAPacketCarried(t *testing.T) {
+	long := Culprit{Packet: 250, Link: "fern", Direction: "down", Sent: 16.683, Carries: strings.Repeat("reed/19 is cut, ", 9)}
+	assert.Equal(t, "packet 250 down to fern (reed/19 is cut, reed/19 is cut, reed/19 is cut, reed/19 is c ..., 16.683 s)", long.String())
+}

@@ -60,10 +60,17 @@ func (c Culprit) String() string {
 	}
 	text := fmt.Sprintf("packet %d %s %s %s", c.Packet, c.Direction, to, c.Link)
 	if first, _, _ := strings.Cut(c.Carries, "; "); first != "" {
+		if runes := []rune(first); len(runes) > mostInSentence {
+			first = string(runes[:mostInSentence]) + " ..."
+		}
 		return text + fmt.Sprintf(" (%s, %.3f s)", first, c.Sent)
 	}
 	return text + fmt.Sprintf(" (%d bytes, %.3f s)", c.Bytes, c.Sent)
 }
+
+// mostInSentence is how much of what a packet carried stands in a sentence about it, in characters; the table has
+// the rest.
+const mostInSentence = 60
 
 // Need is something other than packets that was changed.
 type Need struct {
