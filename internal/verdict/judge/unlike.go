@@ -94,6 +94,9 @@ func listOf(list []string, word string) string {
 // warnOfNames warns of a view that tells of an entity under a name that differs from the reference's in its
 // case or in what stands between its words.
 func (j *Judge) warnOfNames() (list []Warning) {
+	if !slices.ContainsFunc(j.known, func(e *entity) bool { return !e.ever }) {
+		return nil
+	}
 	theirs := map[string]string{}
 	for _, e := range j.known {
 		if e.ever {
@@ -124,9 +127,9 @@ func (j *Judge) warnOfNames() (list []Warning) {
 }
 
 // folded is a name as far as people tell it from others.
-func folded(name string) string {
-	return strings.ToLower(strings.NewReplacer("_", "", "-", "", " ", "", ".", "").Replace(name))
-}
+func folded(name string) string { return strings.ToLower(noMarks.Replace(name)) }
+
+var noMarks = strings.NewReplacer("_", "", "-", "", " ", "", ".", "")
 
 // multiplied tests whether a number that is compared exactly is the reference's times a factor.
 func (d *difference) multiplied() (n naming) {
