@@ -22,8 +22,9 @@ type entity struct {
 	touched    []*path
 	invariants []*invariantOf
 	stamp      int
-	ownRule    []rulePath // what is tracked of it in a view whose own it is
-	otherRule  []rulePath // and in others
+	ownRule    []rulePath   // what is tracked of it in a view whose own it is
+	otherRule  []rulePath   // and in others
+	watched    [2]*watchers // of others, and of the own; nil when those have changed
 }
 
 // nearRule stands for the fields that hold the positions of entities, which are
@@ -176,6 +177,7 @@ func (t *entity) compile(j *Judge, f trace.Field) {
 		}
 		if !slices.ContainsFunc(*list, func(rp rulePath) bool { return rp.rule == rule }) {
 			*list = append(*list, rulePath{rule, p})
+			t.watched = [2]*watchers{}
 			for _, v := range j.views[1:] {
 				if m := v.mirrorOf(t.id); m != nil && m.known == t && m.own == own {
 					m.trackers, m.watchers = append(m.trackers, v.tracker(m, rule, p)), nil

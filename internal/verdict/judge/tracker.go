@@ -38,8 +38,7 @@ type tracker struct {
 	until   time.Duration // a later one may be found up to here, if that is after match: see settle
 	delay   time.Duration // how old the value was that was explained last
 	window  *window
-	calm    int // the path's version whose last corner explains the value; 0 means none
-	dirty   bool
+	calm    int       // the path's version whose last corner explains the value; 0 means none
 	before  explained // the last explained value, for the evidence
 	ever    bool      // it was explained at some time of this stay
 	last    point     // the value before, and when the view said it first

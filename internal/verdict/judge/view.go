@@ -89,8 +89,8 @@ type mirror struct {
 	values    []trace.Value // by trace.Field
 	existence *tracker
 	trackers  []*tracker
-	watchers  [][]*tracker // by field; nil when trackers have changed
-	dirty     []*tracker   // whose fields the record in hand changed
+	watchers  *watchers // nil when trackers have changed
+	dirty     marked    // trackers whose fields the record in hand changed
 	touched   bool
 	near      bool // within the radius of a rule of nearness
 	expected  bool // was near, and is not yet beyond leaving
@@ -162,7 +162,8 @@ func (j *Judge) attach(v *view, m *mirror, t *entity) {
 	if m.own {
 		rules = t.ownRule
 	}
-	m.trackers, m.watchers, m.dirty = nil, nil, m.dirty[:0]
+	m.trackers, m.watchers = nil, nil
+	m.dirty.clear()
 	for _, rp := range rules {
 		k := v.tracker(m, rp.rule, rp.path)
 		if k.value = pointOf(rp.path, m.values); m.isThere && len(m.values) > 0 {
@@ -206,30 +207,16 @@ func (m *mirror) set(f trace.Field, v trace.Value) bool {
 	m.values[f] = v
 	m.touched = true
 	if m.watchers == nil {
-		m.index()
+		if m.watchers = nobodyWatches; m.known != nil {
+			m.watchers = m.known.watchers(m.own)
+		}
 	}
-	if int(f) < len(m.watchers) {
-		for _, k := range m.watchers[f] {
-			if !k.dirty {
-				k.dirty = true
-				m.dirty = append(m.dirty, k)
-			}
+	if w := m.watchers.byField; int(f) < len(w) {
+		for _, i := range w[f] {
+			m.dirty.mark(i)
 		}
 	}
 	return true
-}
-
-// index notes which trackers each field concerns.
-func (m *mirror) index() {
-	m.watchers = [][]*tracker{}
-	for _, k := range m.trackers {
-		for _, f := range k.path.fields {
-			for len(m.watchers) <= int(f) {
-				m.watchers = append(m.watchers, nil)
-			}
-			m.watchers[f] = append(m.watchers[f], k)
-		}
-	}
 }
 
 // settleMirror judges what a record changed of one entity.
@@ -241,11 +228,11 @@ func (j *Judge) settleMirror(v *view, m *mirror, t time.Duration) {
 	if m.own {
 		v.leaveTrail(m, t)
 	}
-	for _, k := range m.dirty {
-		k.dirty = false
+	for _, i := range m.dirty.list {
+		k := m.trackers[i]
 		k.say(j, v, t, pointOf(k.path, m.values))
 	}
-	m.dirty = m.dirty[:0]
+	m.dirty.clear()
 }
 
 // trailPoint is all that a view said of its own entity at one time.
