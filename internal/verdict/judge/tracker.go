@@ -24,28 +24,30 @@ import (
 // reference by s. Without records of packets both are the identity. A view that
 // sends rarely is not for that reason beyond judgement: see heardOf.
 type tracker struct {
+	// What is read and written for every value stands first, because a match has thousands of trackers.
 	rule    *rulebook.Rule
 	path    *path
-	mirror  *mirror
+	window  *window
 	value   point
 	holds   bool          // the view has said a value
-	since   time.Duration // when it said it first
-	said    time.Duration // when it said it last
 	active  bool          // it is being judged
 	wanted  bool          // it was, at some time
+	apart   bool          // an episode is going on
+	ever    bool          // it was explained at some time of this stay
+	sampled int32         // comparisons, for ageEvery
 	upTo    time.Duration // judged so far
 	match   time.Duration // latest moment of the path that explains the value so far; -never if none
 	until   time.Duration // a later one may be found up to here, if that is after match: see settle
 	delay   time.Duration // how old the value was that was explained last
-	window  *window
-	calm    int       // the path's version whose last corner explains the value; 0 means none
-	before  explained // the last explained value, for the evidence
-	ever    bool      // it was explained at some time of this stay
-	last    point     // the value before, and when the view said it first
+	calm    int           // the path's version whose last corner explains the value; 0 means none
+	said    time.Duration // when the view said the value last
+	since   time.Duration // when it said it first
+	before  explained     // the last explained value, for the evidence
+	last    point         // the value before, and when the view said it first
 	lastAt  time.Duration
-	apart   bool     // an episode is going on
-	sampled int      // comparisons, for ageEvery
-	run     *episode // that one, or the last; elsewhere in memory, because it is large and seldom needed
+
+	mirror *mirror
+	run    *episode // the one that is going on, or the last; elsewhere in memory, because it is large and seldom needed
 
 	shown []shown       // what the view showed lately, where every value must show
 	asked time.Duration // the reference's values that had ended by then were asked about

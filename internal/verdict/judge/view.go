@@ -133,7 +133,7 @@ func (v *view) mirror(e trace.Entity) *mirror {
 }
 
 func (v *view) tracker(m *mirror, rule *rulebook.Rule, p *path) *tracker {
-	return &tracker{rule: rule, path: p, mirror: m, match: -never, window: v.windowOf(rule), run: &episode{}, sampled: agePhase(m.known.name)}
+	return &tracker{rule: rule, path: p, mirror: m, match: -never, window: v.windowOf(rule), run: &episode{}, sampled: int32(agePhase(m.known.name))}
 }
 
 // windowOf is the window that all trackers of a rule share.
