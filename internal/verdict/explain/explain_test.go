@@ -55,6 +55,7 @@ func TestTheSimplestRelationWins(t *testing.T) {
 		}, Wrapped, "multiples of 25.6 are added, which is 2^8 steps of 0.1"},
 		{"it is rounded to whole numbers", func(t float64) Point { p := right(t); return Point{math.Round(p[0]), math.Round(p[1])} }, Coarse, "multiples of 1"},
 		{"it never gets above 20", func(t float64) Point { p := right(t); return Point{min(p[0], 20), p[1]} }, Clamped, "never gets above 20"},
+		{"one coordinate never comes", func(t float64) Point { return Point{right(t)[0], 0} }, Frozen, "second coordinate stays at 0"},
 		{"it is scattered", func(t float64) Point {
 			p := right(t)
 			return Point{p[0] + 2*math.Sin(977*t), p[1] + 2*math.Cos(1301*t)}
@@ -88,16 +89,29 @@ func between(a, b Point, share float64) Point {
 // An angle has one axis and no origin: what is late on a circle is late, what is off is off.
 func TestAnglesAreExplainedOnTheirCircle(t *testing.T) {
 	way := func(t float64) Point { return Point{math.Mod(70*t+40*math.Sin(t), 360)} }
-	for want, view := range map[Name]func(t float64) Point{
-		Late:   func(t float64) Point { return way(t - 1) },
-		Offset: func(t float64) Point { return Point{math.Mod(way(t)[0]+90, 360)} },
-		Frozen: func(float64) Point { return way(9.9) },
+	right := func(t float64) float64 { return way(t - lag)[0] }
+	for _, row := range []struct {
+		name string
+		view func(t float64) Point
+		want Name
+		why  string
+	}{
+		{"it is late", func(t float64) Point { return way(t - 1) }, Late, "ms late"},
+		{"it is a quarter of a circle off", func(t float64) Point { return Point{math.Mod(right(t)+90, 360)} }, Offset, "all the time"},
+		{"it stands still", func(float64) Point { return way(9.9) }, Frozen, "kept"},
+		{"it turns the other way", func(t float64) Point { return Point{360 - right(t)} }, Mirrored, "it turns the other way"},
+		{"it is measured clockwise from another axis", func(t float64) Point { return Point{math.Mod(450-right(t), 360)} }, Mirrored, "it turns the other way, from 90"},
+		{"it is told in radians", func(t float64) Point { return Point{right(t) * math.Pi / 180} }, Scaled, "a full turn is 6.28319 there and 360 here"},
+		{"it is told in 256 steps", func(t float64) Point { return Point{math.Floor(right(t) * 256 / 360)} }, Scaled, "a full turn is 256 there and 360 here"},
 	} {
-		s := series(func(t float64) Point { return Point{70*t + 40*math.Sin(t)} }, view)
-		s.Axes, s.Circle, s.Tolerance = 1, 360, 8
-		list := Fit(s)
-		require.NotEmpty(t, list, want)
-		assert.Equal(t, want, list[0].Name)
+		t.Run(row.name, func(t *testing.T) {
+			s := series(func(t float64) Point { return Point{70*t + 40*math.Sin(t)} }, row.view)
+			s.Axes, s.Circle, s.Tolerance = 1, 360, 8
+			list := Fit(s)
+			require.NotEmpty(t, list)
+			assert.Equal(t, row.want, list[0].Name, "%+v", list)
+			assert.Contains(t, list[0].Why, row.why)
+		})
 	}
 }
 

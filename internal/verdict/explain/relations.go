@@ -22,6 +22,22 @@ func (f *fitting) frozen() []candidate {
 	return []candidate{{name: Frozen, why: "the view kept the value that it had", parameters: 1, off: off}}
 }
 
+// standing: one of the view's numbers stands, the others follow the reference.
+func (f *fitting) standing() (list []candidate) {
+	if !f.moves() {
+		return nil
+	}
+	for axis := range f.Axes {
+		at := f.Samples[0].View[axis]
+		still := !slices.ContainsFunc(f.Samples, func(s Sample) bool { return s.View[axis] != at })
+		if !still || f.stands(axis) || !slices.ContainsFunc(f.there, func(p Point) bool { return math.Abs(p[axis]-f.there[0][axis]) > f.Tolerance }) {
+			continue
+		}
+		list = append(list, candidate{name: Frozen, why: fmt.Sprintf("its %s stays at %.6g, and the rest of it moves", ordinals[axis], at), parameters: 1, value: func(p Point, _ float64) Point { p[axis] = at; return p }})
+	}
+	return list
+}
+
 // shifted: the view shows the reference's way a constant time late, or early.
 func (f *fitting) shifted() (list []candidate) {
 	if !f.moves() {
@@ -214,7 +230,10 @@ func (f *fitting) drift() []candidate {
 // scaled: all its numbers, or one, are the reference's times a factor, about the origin or
 // another centre.
 func (f *fitting) scaled() (list []candidate) {
-	if !f.moves() || f.Circle > 0 {
+	if f.Circle > 0 {
+		return f.measured()
+	}
+	if !f.moves() {
 		return nil
 	}
 	sums := func(axis int) (vv, vt, v, t float64) {
@@ -255,6 +274,25 @@ func (f *fitting) scaled() (list []candidate) {
 	return list
 }
 
+// measured: an angle is the reference's, in another measure of it.
+func (f *fitting) measured() (list []candidate) {
+	for _, full := range []float64{1, 2, 2 * math.Pi, 256, 360, 400, 65536} {
+		share := f.Circle / full
+		inside := !slices.ContainsFunc(f.Samples, func(s Sample) bool { return math.Abs(s.View[0]) > full })
+		if math.Abs(share-1) < 0.01 || !inside || !f.moves() {
+			continue
+		}
+		list = append(list, candidate{name: Scaled, why: fmt.Sprintf("a full turn is %.6g there and %.6g here", full, f.Circle), parameters: 1, wide: share / 2, off: func(i int) float64 {
+			nearest := math.Inf(1)
+			for _, late := range f.delays {
+				nearest = min(nearest, math.Abs(math.Remainder(f.Samples[i].View[0]*share-f.at(i, late)[0], f.Circle)))
+			}
+			return nearest
+		}})
+	}
+	return list
+}
+
 func usable(k float64) bool { return k > 0 && math.Abs(k-1) > 0.03 && !math.IsInf(k, 0) }
 
 var ordinals = [...]string{"first coordinate", "second coordinate", "third coordinate"}
@@ -264,7 +302,7 @@ func times(p Point, k float64) Point { return Point{k * p[0], k * p[1], k * p[2]
 // mirrored: one of its numbers, or all, have the other sign.
 func (f *fitting) mirrored() (list []candidate) {
 	if f.Circle > 0 {
-		return nil
+		return f.turning()
 	}
 	for axis := range f.Axes {
 		if f.large(axis) {
@@ -273,6 +311,22 @@ func (f *fitting) mirrored() (list []candidate) {
 	}
 	if f.Axes > 1 && f.moves() {
 		list = append(list, candidate{name: Mirrored, why: "all its numbers have the other sign", value: func(p Point, _ float64) Point { return times(p, -1) }})
+	}
+	return list
+}
+
+// turning: an angle grows the other way round, from the same axis or another.
+func (f *fitting) turning() (list []candidate) {
+	if !f.moves() {
+		return nil
+	}
+	for quarter := range 4 {
+		from := f.Circle * float64(quarter) / 4
+		c := candidate{name: Mirrored, why: "it turns the other way", value: func(p Point, _ float64) Point { p[0] = from - p[0]; return p }}
+		if quarter > 0 {
+			c.why, c.parameters = fmt.Sprintf("it turns the other way, from %.6g", from), 1
+		}
+		list = append(list, c)
 	}
 	return list
 }
@@ -448,7 +502,8 @@ func (f *fitting) clamped() (list []candidate) {
 				}
 			}
 			moving := f.Axes == 1 || !f.stands(axis)
-			if 5*stopped < 4*len(f.Samples) || 5*passed < 3*len(f.Samples) || !moving {
+			free := slices.ContainsFunc(f.Reference.V, func(p Point) bool { return limit.stop(p[axis], limit.at) != limit.at }) // else it stands, for whatever reason
+			if 5*stopped < 4*len(f.Samples) || 5*passed < 3*len(f.Samples) || !moving || !free {
 				continue
 			}
 			list = append(list, candidate{name: Clamped, why: fmt.Sprintf("its %s never gets %s %.6g", ordinals[axis], limit.word, limit.at), parameters: 1, value: func(p Point, _ float64) Point {
