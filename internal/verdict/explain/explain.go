@@ -104,7 +104,7 @@ func Fit(s Series) []Explanation {
 		return nil
 	}
 	f := newFitting(s)
-	relations := []func() []candidate{f.frozen, f.shifted, f.creeping, f.rate, f.offset, f.drift, f.scaled, f.mirrored, f.swapped, f.wrapped, f.coarse, f.clamped, f.standing, f.noisy}
+	relations := []func() []candidate{f.frozen, f.shifted, f.uneven, f.creeping, f.rate, f.offset, f.drift, f.scaled, f.mirrored, f.swapped, f.wrapped, f.coarse, f.clamped, f.standing, f.noisy}
 	if f.stays() { // what never changes is no motion, whatever would fit it
 		relations = []func() []candidate{f.frozen, f.clamped, f.wrapped, f.offset}
 	}

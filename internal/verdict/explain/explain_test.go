@@ -54,6 +54,9 @@ func TestTheSimplestRelationWins(t *testing.T) {
 			return Point{p[0] - 25.6*math.Round(p[0]/25.6), p[1]}
 		}, Wrapped, "multiples of 25.6 are added, which is 2^8 steps of 0.1"},
 		{"it is rounded to whole numbers", func(t float64) Point { p := right(t); return Point{math.Round(p[0]), math.Round(p[1])} }, Coarse, "multiples of 1"},
+		{"one coordinate is rounded to fours", func(t float64) Point { p := right(t); return Point{p[0], 4 * math.Round(p[1]/4)} }, Coarse, "values of its second coordinate are multiples of 4"},
+		{"it comes once a second", func(t float64) Point { return right(math.Floor(t)) }, Late, "it comes only every 1 s, and stands in between"},
+		{"it is late by now this and now that", func(t float64) Point { return winding(t - 0.9 - 0.6*math.Sin(7*t)) }, Late, "it is where the reference was 0.3"},
 		{"it never gets above 20", func(t float64) Point { p := right(t); return Point{min(p[0], 20), p[1]} }, Clamped, "never gets above 20"},
 		{"one coordinate never comes", func(t float64) Point { return Point{right(t)[0], 0} }, Frozen, "second coordinate stays at 0"},
 		{"it is scattered", func(t float64) Point {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 )
 
 func same(there Point, _ float64) Point { return there }
@@ -74,6 +75,46 @@ func (f *fitting) sumAt(late float64) (sum float64) {
 		sum += d * d
 	}
 	return sum
+}
+
+// uneven: the view shows the reference's way, now later and now less late, as one that comes to where the
+// reference was now and then, and stands in between.
+func (f *fitting) uneven() []candidate {
+	if !f.moves() || f.Circle > 0 {
+		return nil
+	}
+	const step = 0.05
+	var lates, runs []float64 // how late each sample fits best; when the view came to each place
+	for i, s := range f.Samples {
+		nearest, at := math.Inf(1), 0.0
+		for late := f.lag; late <= Earliest-0.1; late += step {
+			if d := f.apart(s.View, f.at(i, late)); d < nearest {
+				nearest, at = d, late
+			}
+		}
+		lates = append(lates, at)
+		if i == 0 || s.View != f.Samples[i-1].View {
+			runs = append(runs, s.T)
+		}
+	}
+	slices.Sort(lates)
+	low, high := lates[len(lates)/20], lates[len(lates)-1-len(lates)/20]
+	if high-low < 0.25 || high < f.MaxDelay+0.1 || len(runs) < 3 {
+		return nil
+	}
+	why := fmt.Sprintf("it is where the reference was %.2g to %.2g s before", low, high)
+	if 2*len(runs) <= len(f.Samples) {
+		var every []float64
+		for i := 1; i < len(runs); i++ {
+			every = append(every, runs[i]-runs[i-1])
+		}
+		why = fmt.Sprintf("it comes only every %.2g s, and stands in between", middle(every))
+	}
+	var delays []float64
+	for late := low - step; late <= high+step; late += step {
+		delays = append(delays, late)
+	}
+	return []candidate{{name: Late, why: why, parameters: 4, value: same, delays: delays}}
 }
 
 // creeping: the view's clock runs fast or slow, so that it gets later and later, or earlier.
@@ -251,6 +292,17 @@ func (f *fitting) scaled() (list []candidate) {
 			list = append(list, candidate{name: Scaled, why: fmt.Sprintf("its %s is the reference's times %.2g", ordinals[axis], k), parameters: 1, value: func(p Point, _ float64) Point { p[axis] *= k; return p }})
 		}
 	}
+	for but := range f.Axes { // two of three: on the ground, say
+		a, b, _, _ := sums(but)
+		if k := (vt - b) / (vv - a); f.Axes == 3 && vv > a && usable(k) {
+			list = append(list, candidate{name: Scaled, why: fmt.Sprintf("its numbers but the %s are the reference's times %.2g", strings.TrimSuffix(ordinals[but], " coordinate"), k), parameters: 1, wide: f.Tolerance * max(0, k-1), value: func(p Point, _ float64) Point {
+				kept := p[but]
+				p = times(p, k)
+				p[but] = kept
+				return p
+			}})
+		}
+	}
 	if k := vt / vv; vv > 0 && usable(k) {
 		list = append(list, candidate{name: Scaled, why: fmt.Sprintf("its numbers are the reference's times %.2g", k), parameters: 1, wide: f.Tolerance * max(0, k-1), value: func(p Point, _ float64) Point { return times(p, k) }})
 	}
@@ -419,8 +471,8 @@ func (f *fitting) turns(off float64) (list []turn) {
 	return list
 }
 
-// coarse: its numbers lie on a lattice that is wider than the tolerance, each at the point
-// nearest to the reference, or below it.
+// coarse: its numbers, or some of them, lie on a lattice that is wider than the tolerance, each at the
+// point nearest to the reference, or below it.
 func (f *fitting) coarse() (list []candidate) {
 	if f.Circle > 0 || !f.moves() {
 		return nil
@@ -429,30 +481,38 @@ func (f *fitting) coarse() (list []candidate) {
 		if step < f.Tolerance || step > f.spread {
 			continue
 		}
-		onIt := func(p Point) bool {
-			for axis := range f.Axes {
-				if math.Abs(math.Remainder(p[axis], step)) >= max(2e-3, 1e-3*step) {
-					return false
+		onIt := func(p Point, axis int) bool { return math.Abs(math.Remainder(p[axis], step)) < max(2e-3, 1e-3*step) }
+		var axes []int
+		fewest := len(f.Samples)
+		for axis := range f.Axes {
+			on, theirs := 0, 0
+			for _, s := range f.Samples {
+				if onIt(s.View, axis) {
+					on++
 				}
 			}
-			return true
-		}
-		on, theirs := 0, 0
-		for _, s := range f.Samples {
-			if onIt(s.View) {
-				on++
+			for _, p := range f.Reference.V {
+				if onIt(p, axis) {
+					theirs++
+				}
+			}
+			stands := !slices.ContainsFunc(f.Samples, func(s Sample) bool { return s.View[axis] != f.Samples[0].View[axis] })
+			if 10*on >= 6*len(f.Samples) && 10*theirs <= 3*len(f.Reference.V) && !stands {
+				axes, fewest = append(axes, axis), min(fewest, on)
 			}
 		}
-		for _, p := range f.Reference.V {
-			if onIt(p) {
-				theirs++
-			}
-		}
-		if 10*on < 6*len(f.Samples) || 10*theirs > 3*len(f.Reference.V) {
+		if len(axes) == 0 {
 			continue
 		}
-		wide := step * math.Sqrt(float64(f.Axes))
-		return []candidate{{name: Coarse, why: fmt.Sprintf("%d of %d values of the view are multiples of %g", on, len(f.Samples), step), value: same, wide: wide, off: func(i int) float64 {
+		wide := step * math.Sqrt(float64(len(axes)))
+		what := "values of the view"
+		if len(axes) < f.Axes {
+			what = "values of its " + ordinals[axes[0]]
+			for _, axis := range axes[1:] {
+				what += " and its " + ordinals[axis]
+			}
+		}
+		return []candidate{{name: Coarse, why: fmt.Sprintf("%d of %d %s are multiples of %g", fewest, len(f.Samples), what, step), value: same, wide: wide, off: func(i int) float64 {
 			return max(0, f.left(candidate{value: same}, i)-wide) // on its way from one point to the next it may be on neither
 		}}}
 	}

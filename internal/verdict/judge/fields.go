@@ -93,7 +93,9 @@ func (f *fields) end(t time.Duration) {
 		v.each(func(k *tracker) {
 			if k.active {
 				k.advance(f.match, v, t)
-				k.close(v, k.run.last, k.run.last >= v.heldUntil(k.rule, t))
+				open := k.run.last >= v.heldUntil(k.rule, t)
+				// Of the last moments nobody can say; whatever was wrong up to them is so still.
+				k.close(v, k.run.last, open || k.run.certain && !k.run.healed.ok)
 			}
 		})
 	}

@@ -13,8 +13,8 @@ func telling(head *Finding, all []*Finding) *Finding {
 	if whole := wholeView(head, all); whole != nil && (!head.Ticks || whole.BeganAt == head.BeganAt) {
 		return whole
 	}
-	for _, f := range all { // what is missing under one id is there under another
-		if f.Kind == OtherID && head.Kind == Missing && f.Like == head.Entity && f.View == head.View {
+	for _, f := range all { // what is missing under one id is there under another; who is taken for another has all that is theirs
+		if f.Kind == OtherID && f.View == head.View && (head.Kind == Missing && f.Like == head.Entity || f.Entity == head.Entity && f.BeganAt <= head.BeganAt+Seconds(atOnce)) {
 			return f
 		}
 	}

@@ -127,7 +127,7 @@ type tie struct {
 
 // ties lists what findings of one incident have in common: the kind and the fields, in whatever
 // view; the entity and the fields, in whatever way; the entity and the kind, in a view; the
-// entity alone where the two begin at once, or where the view lacks it or has it alone; a lost
+// entity alone where the two begin at once, or the view puts them right at once, or where it lacks it or has it alone; a lost
 // packet that may be the cause; that nothing is sent to the view any more; or that the same goes wrong again. Of ticks, all that differs in a view after another.
 func ties(f *Finding) (list []tie) {
 	end := f.EndedAt + Seconds(f.settle)
@@ -157,6 +157,9 @@ func ties(f *Finding) (list []tie) {
 		while("%s of %s in %s", f.Kind, f.Entity, f.View)
 		list = append(list, tie{what: fmt.Sprintf("beginning of %s in %s", f.Entity, f.View), until: f.BeganAt + Seconds(atOnce)})
 		list = append(list, tie{what: fmt.Sprintf("existence of %s in %s", f.Entity, f.View), until: end, follows: !f.ofExistence()})
+		if f.healed > 0 { // what a view puts right in one go has gone wrong together, in whatever way
+			while("%s in %s right at %v", f.Entity, f.View, f.healed)
+		}
 	}
 	if f.Like != "" {
 		while("existence of %s in %s", f.Like, f.View)

@@ -15,6 +15,7 @@ import (
 // its sort that is wherever it is, while it gets about.
 type likeness struct {
 	looks     int
+	at        time.Duration // of the last
 	by        map[trace.Entity]int
 	low, high point // of the places looked at
 }
@@ -22,6 +23,8 @@ type likeness struct {
 const (
 	likeLooks = 5   // at least
 	likeShare = 0.9 // of them
+	likeMost  = 24  // of an entity that is in the wrong place: each is a look at all of its sort
+	likeEvery = 250 * time.Millisecond
 )
 
 // look takes in that an entity of the view is at a place, and which entities of its sort the
@@ -70,6 +73,9 @@ func (k *tracker) resembles(v *view, t time.Duration) {
 	if rule == nil {
 		return
 	}
+	if k != m.existence && !slices.Equal(k.path.fields, fields) {
+		return
+	}
 	place := encode(rule.Compare, pick(m.values, fields))
 	if !numbers(place)[0] {
 		return
@@ -93,6 +99,7 @@ func (k *tracker) resembles(v *view, t time.Duration) {
 		}
 	}
 	k.run.like.look(place, there)
+	k.run.like.at = t
 }
 
 // sameSort reports whether two entities have the same kind in their names.
@@ -109,6 +116,16 @@ func (j *Judge) placeRule(rules []rulebook.Rule, entity string) (rule *rulebook.
 		}
 	}
 	return rule, fields
+}
+
+// exchanged names an entity that the view shows where another one of its sort is, wherever that goes.
+func (d *difference) exchanged() (n naming) {
+	e, ok := d.like.like(d.rule)
+	if !ok {
+		return n
+	}
+	name := d.judge.config.Names.EntityID(e)
+	return naming{kind: OtherID, like: name, why: fmt.Sprintf("it goes wherever %s goes: the one is taken for the other", name)}
 }
 
 // twin names an entity that the view alone has and that is one of the reference's.

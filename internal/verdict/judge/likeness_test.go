@@ -1,9 +1,11 @@
 package judge
 
 import (
+	"math"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestAnEntityThatOnlyTheViewHasMayBeAnother(t *testing.T) {
@@ -64,4 +66,32 @@ func TestAnEntityThatOnlyTheViewHasMayBeAnother(t *testing.T) {
 // merged is two states in one.
 func merged(a, b string) string {
 	return a[:len(a)-1] + "," + b[len(`"state":{`):]
+}
+
+// Two of a sort whose ids have been exchanged on their way: each goes where the other is.
+func TestEntitiesThatAreTakenForEachOther(t *testing.T) {
+	m := newMatch()
+	m.views = m.views[:2]
+	other := func(t float64) (x, y float64) { return 15 * math.Cos(t/2), -9 + 8*math.Sin(0.9*t) }
+	m.every(0, 0, 12, 0.05, func(s float64) string {
+		x, y := winding(s)
+		u, v := other(s)
+		return merged(position("dog/a", x, y), position("dog/b", u, v))
+	})
+	m.every(1, 1, 12, 0.05, func(s float64) string {
+		x, y := winding(s - 0.1)
+		u, v := other(s - 0.1)
+		if s > 5 {
+			x, y, u, v = u, v, x, y
+		}
+		return `"full":true,` + merged(position("dog/a", x, y), position("dog/b", u, v))
+	})
+	v := m.judge()
+	require.Len(t, v.Findings, 2, "%v", told(v))
+	for _, f := range v.Findings {
+		assert.Equal(t, OtherID, f.Kind, f.Why)
+	}
+	assert.Equal(t, "it goes wherever dog/b goes: the one is taken for the other", v.Findings[0].Why)
+	assert.Equal(t, "dog/b", v.Findings[0].Like)
+	assert.Len(t, v.Incidents, 1)
 }

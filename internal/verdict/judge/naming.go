@@ -116,6 +116,9 @@ func (d *difference) moving() (n naming) {
 		return n
 	}
 	n, rough := d.related()
+	if twin := d.exchanged(); twin.kind != "" && (n.kind == "" || n.kind == Noisy || n.kind == Rate || n.kind == Drift) {
+		return twin
+	}
 	if n.kind == Offset { // it says the least
 		if coarse := d.coarse(); coarse.kind != "" {
 			return coarse
@@ -249,10 +252,14 @@ func (e *episode) missed(took point) bool {
 }
 
 // othersGoOn reports whether another field of the entity has followed a change
-// of the reference's that is younger than the beginning of the episode.
+// of the reference's that is younger than the beginning of the episode. One that was
+// wrong as well, and went on no sooner than this, has not.
 func (k *tracker) othersGoOn() bool {
 	for _, other := range k.mirror.trackers {
 		other.settle()
+		if r := other.run; other.apart || r.certain || r.amount > 0 && r.began <= k.run.last && r.last+other.rule.MinDuration >= k.run.last {
+			continue
+		}
 		if n := len(other.path.corners); other != k && n > 0 && other.match > k.run.began && other.path.corners[n-1].t > k.run.began {
 			return true
 		}

@@ -358,7 +358,9 @@ func (k *tracker) apartFrom(j *Judge, v *view, from, to time.Duration, held bool
 // note keeps a sighting, evenly thinned.
 func (k *tracker) note(v *view, s sighting) {
 	e := k.run
-	if k == k.mirror.existence && !s.ok && s.view == (point{1}) {
+	alone := k == k.mirror.existence && s.view == (point{1})
+	astray := k.rule.Compare == rulebook.Distance && e.like.looks < likeMost && s.t-e.like.at >= likeEvery
+	if !s.ok && (alone || astray) {
 		k.resembles(v, s.t)
 	}
 	e.note(k.path, s, func(s *sighting) {

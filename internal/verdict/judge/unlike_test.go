@@ -54,3 +54,44 @@ func TestNamesThatDifferInTheirCaseAlone(t *testing.T) {
 	}
 	assert.Contains(t, said, "fern shows gate/NorthSide, and server has gate/north_side: names are compared to the letter (and 1 more of the kind)")
 }
+
+// A view that goes on telling a little longer than the reference: what was wrong as long as anybody can say is
+// wrong still.
+func TestWhatIsWrongUpToTheLastOfTheReferenceIsSoStill(t *testing.T) {
+	m := newMatch()
+	m.every(0, 0, 8, 0.05, func(t float64) string { x, y := winding(t); return position("dog/a", x, y) })
+	m.every(1, 0.1, 8.05, 1.0/30, func(t float64) string {
+		x, y := winding(t - 0.1)
+		if t > 4 {
+			y -= 3
+		}
+		return position("dog/a", x, y)
+	})
+	v := m.judge()
+	require.Len(t, v.Findings, 1)
+	assert.True(t, v.Findings[0].Open)
+	assert.Equal(t, "still so at the end", v.Findings[0].Ended)
+}
+
+// A view in which a whole entity stands still for a while: a field that changes on the reference meanwhile is no
+// field that alone was left behind, and what comes right in one go is one incident.
+func TestAnEntityThatStoodStillIsOneIncident(t *testing.T) {
+	m := newMatch()
+	fields := func(t float64) string {
+		x, y := winding(t)
+		return fmt.Sprintf(`"full":true,"state":{"dog/a":{"x":%.3f,"y":%.3f,"open":%v}}`, x, y, int((t+1)/4)%2 == 1)
+	}
+	m.every(0, 0, 14, 0.05, fields)
+	m.every(1, 0.1, 14, 0.05, func(t float64) string {
+		if t > 6 && t < 10.5 {
+			t = 6
+		}
+		return fields(t - 0.1)
+	})
+	v := m.judge()
+	require.Len(t, v.Findings, 2, "%v", told(v))
+	for _, f := range v.Findings {
+		assert.NotEqual(t, NeverArrived, f.Kind, f.Why)
+	}
+	assert.Len(t, v.Incidents, 1)
+}

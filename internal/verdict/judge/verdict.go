@@ -162,9 +162,10 @@ type Finding struct {
 	rule      *rulebook.Rule      // of a field, or nil
 	eventRule *rulebook.EventRule // of an event, or nil
 	settle    time.Duration
-	leapt     bool   // it began with a leap away and ended with one back
-	cause     string // of a crash: how, and what was said last
-	first     string // Why of the first of several that count as one
+	leapt     bool          // it began with a leap away and ended with one back
+	healed    time.Duration // when the view came to what the reference has, if that ended it
+	cause     string        // of a crash: how, and what was said last
+	first     string        // Why of the first of several that count as one
 	times     int
 }
 
@@ -231,6 +232,9 @@ func (j *Judge) found(v *view, k *tracker, end time.Duration, open bool) {
 		f.Gap = &gap
 	}
 	f.Knobs = k.knobsOf(v, open)
+	if e.healed.ok && e.healed.byView && !open {
+		f.healed = e.healed.t
+	}
 	f.leapt = e.before.ok && e.healed.byView && leapsAway(k.rule, k.path, e.before, e.early[0])
 	f.Evidence.complete(j, k)
 	j.add(f)
