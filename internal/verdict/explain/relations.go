@@ -97,6 +97,9 @@ func (f *fitting) uneven() []candidate {
 			runs = append(runs, s.T)
 		}
 	}
+	if math.Abs(f.along(lates)) > 0.6 { // later and later, which is another relation
+		return nil
+	}
 	slices.Sort(lates)
 	low, high := lates[len(lates)/20], lates[len(lates)-1-len(lates)/20]
 	if high-low < 0.25 || high < f.MaxDelay+0.1 || len(runs) < 3 {
@@ -115,6 +118,21 @@ func (f *fitting) uneven() []candidate {
 		delays = append(delays, late)
 	}
 	return []candidate{{name: Late, why: why, parameters: 4, value: same, delays: delays}}
+}
+
+// along is how far a number of each sample goes with the time: their correlation.
+func (f *fitting) along(list []float64) float64 {
+	n := float64(len(list))
+	var x, y, xx, yy, xy float64
+	for i, v := range list {
+		t := f.Samples[i].T - f.Began
+		x, y, xx, yy, xy = x+t, y+v, xx+t*t, yy+v*v, xy+t*v
+	}
+	both := (xx - x*x/n) * (yy - y*y/n)
+	if both <= 0 {
+		return 0
+	}
+	return (xy - x*y/n) / math.Sqrt(both)
 }
 
 // creeping: the view's clock runs fast or slow, so that it gets later and later, or earlier.
@@ -562,7 +580,11 @@ func (f *fitting) clamped() (list []candidate) {
 				}
 			}
 			moving := f.Axes == 1 || !f.stands(axis)
-			free := slices.ContainsFunc(f.Reference.V, func(p Point) bool { return limit.stop(p[axis], limit.at) != limit.at }) // else it stands, for whatever reason
+			// Where the reference is nowhere near the limit it is none: the number stands, for whatever reason.
+			near := max(2*f.Tolerance, (most-least)/4)
+			free := slices.ContainsFunc(f.Reference.V, func(p Point) bool {
+				return limit.stop(p[axis], limit.at) != limit.at || math.Abs(p[axis]-limit.at) <= near
+			})
 			if 5*stopped < 4*len(f.Samples) || 5*passed < 3*len(f.Samples) || !moving || !free {
 				continue
 			}

@@ -49,6 +49,7 @@ type tracker struct {
 	mirror *mirror
 	run    *episode // the one that is going on, or the last; elsewhere in memory, because it is large and seldom needed
 
+	brief brief         // how often it was wrong for too short a time
 	shown []shown       // what the view showed lately, where every value must show
 	asked time.Duration // the reference's values that had ended by then were asked about
 }
@@ -382,6 +383,8 @@ func (k *tracker) close(v *view, at time.Duration, open bool) {
 		v.judge.found(v, k, at, open)
 	} else if k.apart && open && e.amount > 0 {
 		v.judge.doubtful++
+	} else if k.apart {
+		k.brief.add(e.amount)
 	}
 	k.apart, e.certain = false, false
 }

@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -94,4 +95,38 @@ func TestAnEntityThatStoodStillIsOneIncident(t *testing.T) {
 		assert.NotEqual(t, NeverArrived, f.Kind, f.Why)
 	}
 	assert.Len(t, v.Incidents, 1)
+}
+
+func TestWhatFlickersIsTold(t *testing.T) {
+	for _, c := range []struct {
+		name string
+		gone func(t float64) bool
+		want []string
+	}{
+		{"again and again", func(t float64) bool { return t > 3 && int(t*4)%4 == 0 },
+			[]string{"in fern, existence of gate/n was wrong 7 times, for 0.25 s on average, each too short to be a finding (min-duration 500ms)"}},
+		{"twice", func(t float64) bool { return t > 3 && t < 5 && int(t*4)%4 == 0 }, nil},
+		{"never", func(float64) bool { return false }, nil},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			m := newMatch()
+			m.views = m.views[:2]
+			m.every(0, 0, 9.9, 0.05, func(float64) string { return `"full":true,"state":{"gate/n":{"open":true},"gate/s":{"open":true}}` })
+			m.every(1, 0.02, 9.9, 0.05, func(t float64) string {
+				if c.gone(t) {
+					return `"full":true,"state":{"gate/s":{"open":true}}`
+				}
+				return `"full":true,"state":{"gate/n":{"open":true},"gate/s":{"open":true}}`
+			})
+			v := m.judge()
+			assert.Equal(t, InSync, v.Outcome)
+			var said []string
+			for _, w := range v.Warnings {
+				if strings.Contains(w.Text, "too short") {
+					said = append(said, w.Text)
+				}
+			}
+			assert.Equal(t, c.want, said)
+		})
+	}
 }
