@@ -2,6 +2,7 @@ package worlds
 
 import (
 	"math"
+	"strings"
 
 	"zitherwheel/internal/verdict/judge"
 )
@@ -193,6 +194,27 @@ var mistakes = []mistake{
 	{"signals lost", []judge.Kind{judge.EventLost}, false, nil, lost},
 	{"signals twice", []judge.Kind{judge.EventRepeated}, false, nil, twice},
 	{"signals late", []judge.Kind{judge.EventLate}, false, nil, tooLate},
+	{"in steps", []judge.Kind{judge.Late}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		every := r.between(0.8, 1.6)
+		return func(s shown, t float64) shown { s.place = v.seen(g, every*math.Floor(t/every)).place; return s }
+	}, nil},
+	{"one axis coarse", []judge.Kind{judge.Quantised}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		step, axis := math.Pow(10, math.Ceil(math.Log10(3*w.tolerance))), r.IntN(w.axes)
+		return func(s shown, t float64) shown { s.place[axis] = step * math.Round(s.place[axis]/step); return s }
+	}, nil},
+	{"one axis stands", []judge.Kind{judge.Frozen}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		axis := r.IntN(w.axes)
+		return func(s shown, t float64) shown { s.place[axis] = 0; return s }
+	}, nil},
+	{"taken for another", []judge.Kind{judge.OtherID, judge.DuplicateEntity}, false, func(r *draw, w *world, v *view, g *thing, from float64) wrong {
+		sort, _, _ := strings.Cut(g.name, "/")
+		for _, other := range w.things {
+			if other != g && strings.HasPrefix(other.name, sort+"/") {
+				return func(s shown, t float64) shown { s.place = v.seen(other, t).place; return s }
+			}
+		}
+		return func(s shown, t float64) shown { return s } // it is the only one of its sort
+	}, nil},
 }
 
 // direction is a step of a length into a drawn direction.

@@ -581,7 +581,7 @@ func (f *fitting) clamped() (list []candidate) {
 			}
 			moving := f.Axes == 1 || !f.stands(axis)
 			// Where the reference is nowhere near the limit it is none: the number stands, for whatever reason.
-			near := max(2*f.Tolerance, (most-least)/4)
+			near := max(2*f.Tolerance, (most-least)/10)
 			free := slices.ContainsFunc(f.Reference.V, func(p Point) bool {
 				return limit.stop(p[axis], limit.at) != limit.at || math.Abs(p[axis]-limit.at) <= near
 			})

@@ -29,7 +29,8 @@ const (
 
 // look takes in that an entity of the view is at a place, and which entities of its sort the
 // reference has there.
-func (l *likeness) look(place point, there []trace.Entity) {
+func (l *likeness) look(place point, there []trace.Entity, t time.Duration) {
+	l.at = t
 	if l.by == nil {
 		l.by, l.low, l.high = map[trace.Entity]int{}, place, place
 	}
@@ -98,8 +99,7 @@ func (k *tracker) resembles(v *view, t time.Duration) {
 			}
 		}
 	}
-	k.run.like.look(place, there)
-	k.run.like.at = t
+	k.run.like.look(place, there, t)
 }
 
 // sameSort reports whether two entities have the same kind in their names.

@@ -199,8 +199,10 @@ func (c *tickCheck) begins(old episode, t time.Duration) episode {
 
 // note keeps what was seen at a tick.
 func (v *tickView) note(c *tickCheck, e *episode, s sighting) {
-	if c.fields == nil && s.view == (point{1}) {
-		v.resembles(c.pair, e)
+	alone := c.fields == nil && s.view == (point{1})
+	astray := c.rule.Compare == rulebook.Distance && e.like.looks < likeMost && s.t-e.like.at >= likeEvery
+	if alone || astray {
+		v.resembles(c, e, s.t)
 	}
 	e.note(&c.path, s, func(s *sighting) {
 		s.own = point{math.NaN()}
@@ -213,9 +215,10 @@ func (v *tickView) note(c *tickCheck, e *episode, s sighting) {
 }
 
 // resembles notes which entities of its sort the reference has where one of the view is.
-func (v *tickView) resembles(p *tickPair, e *episode) {
+func (v *tickView) resembles(c *tickCheck, e *episode, t time.Duration) {
+	p := c.pair
 	rule, fields := v.ticks.judge.placeRule(v.ticks.rules, p.name)
-	if rule == nil {
+	if rule == nil || c.fields != nil && !slices.Equal(c.fields, fields) {
 		return
 	}
 	place := encode(rule.Compare, pick(p.sides[viewSide].values, fields))
@@ -228,7 +231,7 @@ func (v *tickView) resembles(p *tickPair, e *episode) {
 			there = append(there, other.entity)
 		}
 	}
-	e.like.look(place, there)
+	e.like.look(place, there, t)
 }
 
 // agree notes that a check has nothing against the view at a tick: because both sides
