@@ -35,7 +35,6 @@ func (f *fields) take(v *view, r *trace.Record) {
 		}
 	}
 	j.settleMirror(v, last, t)
-	v.rhythm.tell(t, repeats)
 	for _, e := range r.Despawned {
 		if m := v.mirrorOf(e); m != nil {
 			j.part(v, m, t)
@@ -51,6 +50,7 @@ func (f *fields) take(v *view, r *trace.Record) {
 			v.whole = t
 		}
 	}
+	v.rhythm.tell(t, repeats) // last: until now it held what it had told before as long as anybody can say
 }
 
 // hasAll reports whether a view has everything that the reference has.

@@ -103,3 +103,21 @@ func TestAViewThatTellsSeldom(t *testing.T) {
 		})
 	}
 }
+
+// A view that tells its state seldom and lets an entity go: what it showed of it between its last record and the one
+// without it, it did not tell.
+func TestAnEntityIsNotHeldUntilTheRecordThatLacksIt(t *testing.T) {
+	for name, goes := range map[string]string{"despawned": `"despawned":["dog/a"]`, "no longer in a whole picture": `"full":true,"state":{"gate/n":{"open":true}}`} {
+		t.Run(name, func(t *testing.T) {
+			m := newMatch()
+			m.views = m.views[:2]
+			way := func(t float64) string { return merged(position("dog/a", 6*t, 0), field("gate/n", "open", "true")) }
+			m.every(0, 0, 10.15, 0.05, func(t float64) string { return `"full":true,` + way(t) })
+			m.every(0, 10.15, 14, 0.05, func(t float64) string { return `"full":true,` + field("gate/n", "open", "true") })
+			m.every(1, 0.3, 9.3, 0.9, func(t float64) string { return `"full":true,` + way(t-0.02) })
+			m.say(1, 10.2, goes)
+			m.every(1, 11.1, 14, 0.9, func(t float64) string { return `"full":true,` + field("gate/n", "open", "true") })
+			assert.Empty(t, told(m.judge()))
+		})
+	}
+}
