@@ -237,11 +237,16 @@ func (p strict) whole(key string, into *int64) error {
 	if err != nil {
 		return err
 	}
-	n, err := number.Int64()
-	if err != nil {
+	if n, err := number.Int64(); err == nil {
+		*into = n
+		return nil
+	}
+	// In some languages every number is a float, and printed like one.
+	f, err := number.Float64()
+	if err != nil || f != math.Trunc(f) || math.Abs(f) > 1<<53 {
 		return fmt.Errorf("%q: %s is not a whole number", key, number)
 	}
-	*into = n
+	*into = int64(f)
 	return nil
 }
 

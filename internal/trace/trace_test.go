@@ -85,6 +85,13 @@ func TestEveryKeyOfALine(t *testing.T) {
 		Joined: "fern", Left: "moss", Refused: "oak", Sent: "1042", Got: "0x7f", Bytes: 96}, r)
 }
 
+func TestWholeNumbersMayBePrintedAsFloats(t *testing.T) {
+	records, _, flaws := readAll(t, `{"t":1,"tick":20.0}`+"\n"+`{"t":1,"tick":2.1e1}`+"\n"+`{"t":1,"tick":1e300}`+"\n")
+	require.Len(t, records, 2, "%+v", flaws)
+	assert.Equal(t, []int64{20, 21}, []int64{records[0].Tick, records[1].Tick})
+	assert.Equal(t, 1, flaws.Malformed)
+}
+
 func TestMalformedLinesAreCountedAndNamed(t *testing.T) {
 	for _, c := range []struct{ line, why string }{
 		{`{"t":1,"state":{"a/b":{"x":1}}`, "not complete JSON"},

@@ -122,6 +122,9 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 		}
 	}
 	result, err := r.finish(how)
+	if err == nil {
+		err = tellShifts(ctx, traces, result.Verdict)
+	}
 	if err != nil || clocks != nil { // packets have their times by another clock
 		return result, err
 	}
