@@ -26,6 +26,7 @@ type ledger struct {
 	running map[string]*Finding     // that may be extended, by view, kind and name
 	said    []map[string]bool       // by view: the events and checkpoints since it joined that others may not come before
 	awaited map[string]bool         // the names of those
+	untold  map[string]map[int]bool // the names that views told of before the reference did, and which views
 }
 
 // occasion is one event of the reference.
@@ -79,7 +80,7 @@ type EventViewCount struct {
 }
 
 func newLedger(j *Judge) *ledger {
-	l := &ledger{match: j, byID: map[string][]*occasion{}, reports: map[string]*EventReport{}, running: map[string]*Finding{}, awaited: map[string]bool{}}
+	l := &ledger{match: j, byID: map[string][]*occasion{}, reports: map[string]*EventReport{}, running: map[string]*Finding{}, awaited: map[string]bool{}, untold: map[string]map[int]bool{}}
 	for i := range j.config.Rules.Events {
 		l.awaited[j.config.Rules.Events[i].NotBefore] = true
 	}
@@ -160,7 +161,7 @@ func (l *ledger) told(r *trace.Record) {
 	}
 	for i := 0; i < len(l.early); i++ {
 		// Without an id the next may be of another.
-		if a := l.early[i]; o.is(&a.r) && (o.id != "" || o.slips[a.view.number].seen == 0) {
+		if a := l.early[i]; o.is(&a.r) && (o.id != "" && a.r.ID != "" || o.slips[a.view.number].seen == 0) {
 			l.early = append(l.early[:i], l.early[i+1:]...)
 			i--
 			l.arrived(a.view, &a.r, o, false)
@@ -183,12 +184,12 @@ func (o *occasion) isFor(v *view) bool {
 	return true
 }
 
-// is reports whether a view's event is this one, by its id or else by what it says.
+// is reports whether a view's event is this one, by its id where both sides have one, or else by what it says.
 func (o *occasion) is(r *trace.Record) bool {
 	if o.name != r.Event {
 		return false
 	}
-	if o.id != "" || r.ID != "" {
+	if o.id != "" && r.ID != "" {
 		return o.id == r.ID
 	}
 	return o.says(r)
@@ -213,7 +214,12 @@ func same(a, b string) bool { return a == b || a == "" || b == "" }
 
 // heard takes in an event that a view told.
 func (l *ledger) heard(v *view, r *trace.Record) {
-	l.report(r.Event)
+	if l.report(r.Event).Sent == 0 {
+		if l.untold[r.Event] == nil {
+			l.untold[r.Event] = map[int]bool{}
+		}
+		l.untold[r.Event][v.number] = true
+	}
 	rule := rulebook.FindEvent(l.match.config.Rules.Events, r.Event)
 	o, before, unsure := l.of(v, r, rule)
 	ahead := r.ID == "" && rule != nil && rule.MaxAhead > 0 // it may be one that the reference is about to tell
@@ -236,8 +242,8 @@ func (l *ledger) heard(v *view, r *trace.Record) {
 // may still come, or else the newest; which it is is then not sure.
 func (l *ledger) of(v *view, r *trace.Record, rule *rulebook.EventRule) (best, before *occasion, unsure bool) {
 	list := l.sent
-	if r.ID != "" {
-		list = l.byID[r.Event+"\x00"+r.ID]
+	if known := l.byID[r.Event+"\x00"+r.ID]; r.ID != "" && len(known) > 0 {
+		list = known
 	}
 	inTime := time.Second
 	if rule != nil {

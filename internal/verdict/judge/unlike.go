@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -121,6 +122,28 @@ func (j *Judge) warnOfNames() (list []Warning) {
 		}
 		if count > 0 {
 			list = append(list, Warning{View: v.name, Text: first})
+		}
+	}
+	return list
+}
+
+// warnOfNames warns of events in the same way.
+func (l *ledger) warnOfNames() (list []Warning) {
+	theirs := map[string]string{}
+	for _, name := range l.names {
+		if l.reports[name].Sent > 0 {
+			theirs[folded(name)] = name
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(l.untold)) {
+		like := theirs[folded(name)]
+		if l.reports[name].Sent > 0 || like == "" {
+			continue
+		}
+		for _, v := range l.match.views[1:] {
+			if l.untold[name][v.number] {
+				list = append(list, Warning{View: v.name, Event: like, Text: fmt.Sprintf("%s tells of %s, and %s of %s: names are compared to the letter", v.name, name, l.match.views[0].name, like)})
+			}
 		}
 	}
 	return list

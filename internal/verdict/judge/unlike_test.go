@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -127,6 +128,49 @@ func TestWhatFlickersIsTold(t *testing.T) {
 				}
 			}
 			assert.Equal(t, c.want, said)
+		})
+	}
+}
+
+// What one side leaves out of an event is no difference, its id included; a name that is written otherwise is.
+func TestEventsOfWhichOneSideTellsLess(t *testing.T) {
+	for _, c := range []struct {
+		name        string
+		told, shown string // of the n-th
+		want        []Kind
+		note        string
+	}{
+		{"ids on both sides", `"event":"bell","id":"#","by":"moss"`, `"event":"bell","id":"#","by":"moss"`, nil, ""},
+		{"no ids in the view", `"event":"bell","id":"#","by":"moss"`, `"event":"bell","by":"moss"`, nil, ""},
+		{"no ids on the reference", `"event":"bell","by":"moss"`, `"event":"bell","id":"#"`, nil, ""},
+		{"ids of its own in the view", `"event":"bell","id":"#"`, `"event":"bell","id":"v#"`, []Kind{EventLost, EventUnexpected}, ""},
+		{"a name in capitals", `"event":"bell","id":"#"`, `"event":"BELL","id":"#"`, []Kind{EventLost}, "fern tells of BELL, and server of bell: names are compared to the letter"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			m := newMatch()
+			m.views = m.views[:2]
+			m.more.Events = []rulebook.EventRule{{Event: "bell", MaxDelay: 300 * ms, MinDuration: 500 * ms}}
+			m.every(0, 0, 12, 0.1, func(float64) string { return field("gate/n", "open", "true") })
+			m.every(1, 0.1, 12, 0.1, func(float64) string { return field("gate/n", "open", "true") })
+			for n := range 5 {
+				m.say(0, 2+float64(n), strings.ReplaceAll(c.told, "#", fmt.Sprint(n)))
+				m.say(1, 2.1+float64(n), strings.ReplaceAll(c.shown, "#", fmt.Sprint(n)))
+			}
+			v := m.judge()
+			var kinds []Kind
+			for _, f := range v.Findings {
+				if !slices.Contains(kinds, f.Kind) {
+					kinds = append(kinds, f.Kind)
+				}
+			}
+			assert.ElementsMatch(t, c.want, kinds, "%v", told(v))
+			note := ""
+			for _, w := range v.Warnings {
+				if strings.Contains(w.Text, "to the letter") {
+					note = w.Text
+				}
+			}
+			assert.Equal(t, c.note, note)
 		})
 	}
 }

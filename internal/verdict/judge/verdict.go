@@ -400,7 +400,7 @@ func (d *Verdict) warn(j *Judge) {
 			d.Warnings = append(d.Warnings, Warning{Rule: rule, Text: "the watch rule for " + rule + " met nothing"})
 		}
 	}
-	for _, more := range [][]Warning{j.warnOfRareRecords(), j.warnOfNeglect(), j.warnOfNames(), j.warnOfFlicker()} {
+	for _, more := range [][]Warning{j.warnOfRareRecords(), j.warnOfNeglect(), j.warnOfNames(), j.ledger.warnOfNames(), j.warnOfFlicker()} {
 		d.Warnings = append(d.Warnings, more...)
 	}
 	d.Warnings = append(d.Warnings, j.cheats.warnings()...)
