@@ -64,6 +64,7 @@ type Judge struct {
 	listened time.Duration // when it was last looked who hears nothing
 
 	certain  int // findings, so far
+	likened  int // entities that were looked at for where another one is: see likeInAll
 	ended    bool
 	thorough bool // in tests: the latest moment that explains a value is looked for each time
 

@@ -25,7 +25,17 @@ const (
 	likeShare = 0.9 // of them
 	likeMost  = 24  // of an entity that is in the wrong place: each is a look at all of its sort
 	likeEvery = 250 * time.Millisecond
+	likeInAll = 4e6 // entities that are looked at in a match for this: where all of thousands are in the wrong place, it is not for each that it is another
 )
+
+// wants reports whether an entity that is in the wrong place is to be looked for among those of its sort.
+func (l *likeness) wants(j *Judge, t time.Duration) bool {
+	if l.looks >= likeMost || t-l.at < likeEvery || j.likened > likeInAll {
+		return false
+	}
+	j.likened += len(j.known)
+	return true
+}
 
 // look takes in that an entity of the view is at a place, and which entities of its sort the
 // reference has there.

@@ -200,7 +200,7 @@ func (c *tickCheck) begins(old episode, t time.Duration) episode {
 // note keeps what was seen at a tick.
 func (v *tickView) note(c *tickCheck, e *episode, s sighting) {
 	alone := c.fields == nil && s.view == (point{1})
-	astray := c.rule.Compare == rulebook.Distance && e.like.looks < likeMost && s.t-e.like.at >= likeEvery
+	astray := c.rule.Compare == rulebook.Distance && e.like.wants(v.ticks.judge, s.t)
 	if alone || astray {
 		v.resembles(c, e, s.t)
 	}

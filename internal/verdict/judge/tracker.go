@@ -360,7 +360,7 @@ func (k *tracker) apartFrom(j *Judge, v *view, from, to time.Duration, held bool
 func (k *tracker) note(v *view, s sighting) {
 	e := k.run
 	alone := k == k.mirror.existence && s.view == (point{1})
-	astray := k.rule.Compare == rulebook.Distance && e.like.looks < likeMost && s.t-e.like.at >= likeEvery
+	astray := k.rule.Compare == rulebook.Distance && e.like.wants(v.judge, s.t)
 	if !s.ok && (alone || astray) {
 		k.resembles(v, s.t)
 	}
