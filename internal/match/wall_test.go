@@ -148,7 +148,7 @@ func TestWhateverABuildDoesTheRunEndsAndSaysSo(t *testing.T) {
 				folder := filepath.Join(t.TempDir(), "run")
 				r, err := match.Run(context.Background(), p, match.Options{Folder: folder, Guard: []string{"guard"}})
 				require.NoError(t, err)
-				assert.Equal(t, c.ended, r.Ending.How, r.Ending.Why)
+				assert.Equal(t, c.ended, r.Ending.How, "%s\n%s", r.Ending.Why, strings.Join(r.Ending.Log, "\n"))
 				assert.Contains(t, r.Ending.Why, c.why)
 				assert.Contains(t, strings.Join(r.Ending.Log, "\n"), c.log)
 				if c.ended == ending.Complete {
