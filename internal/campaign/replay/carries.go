@@ -129,10 +129,19 @@ func firstThatDiffers(a, b string) (lineA, lineB []byte, err error) {
 func nextLine(lines *bufio.Reader) ([]byte, error) {
 	for {
 		line, err := lines.ReadBytes('\n')
-		if !bytes.Contains(line, []byte(`,"sent":"`)) && !bytes.Contains(line, []byte(`,"got":"`)) {
-			return line, err
+		if bytes.Contains(line, []byte(`,"sent":"`)) || bytes.Contains(line, []byte(`,"got":"`)) {
+			if r := recordOf(line, trace.AnyNames()); r.Sent != "" || r.Got != "" { // and not the data of an event
+				continue
+			}
 		}
+		return line, err
 	}
+}
+
+// recordOf is what a line tells: nothing, if it cannot be read.
+func recordOf(line []byte, names *trace.Names) (r trace.Record) {
+	_ = trace.NewReader(bytes.NewReader(line), names).Next(&r)
+	return r
 }
 
 // mostInstead is how many values are told that differ.
@@ -141,11 +150,7 @@ const mostInstead = 3
 // saidInstead says what a line tells that another does not.
 func saidInstead(now, then []byte) string {
 	names := trace.NewNames()
-	read := func(line []byte) (r trace.Record) {
-		_ = trace.NewReader(bytes.NewReader(line), names).Next(&r) // one that cannot be read tells nothing
-		return r
-	}
-	a, b := read(now), read(then)
+	a, b := recordOf(now, names), recordOf(then, names)
 	text := fmt.Sprintf("at %.3f s", a.T.Seconds())
 	if a.Event != "" {
 		return fmt.Sprintf("tells %s %s, and in the recording %s", strings.TrimSpace("event "+a.Event+" "+a.ID), text, otherwise(&b))

@@ -3,6 +3,7 @@ package feed
 import (
 	"bufio"
 	"context"
+	"fmt"
 	"math"
 	"slices"
 	"time"
@@ -198,6 +199,49 @@ func tracks(ctx context.Context, path string, rules rulebook.Rules) (map[string]
 		}
 	})
 	return list, err
+}
+
+// overlap reports a view that has no moment in common with the reference, so that their clocks may differ.
+func overlap(inputs []*input, traces Traces) error {
+	switch {
+	case traces.Reference == rulebook.NoReference, traces.Align == Tick: // of ticks the judge says it
+		return nil
+	case traces.OneClock && traces.Align != Estimated: // it was gone before the other began
+		return nil
+	}
+	reference := inputs[0]
+	for _, in := range inputs {
+		if in.packets == nil && in.view > 0 && traces.Sources[in.view].View == traces.Reference {
+			reference = in
+		}
+	}
+	for _, in := range inputs {
+		if in.packets != nil || in == reference || !in.spoke || !reference.spoke {
+			continue
+		}
+		if in.first > reference.latest || in.latest < reference.first {
+			text := fmt.Sprintf("it is of %.3f s to %.3f s and the reference of %.3f s to %.3f s, so they have no moment in common",
+				in.first.Seconds(), in.latest.Seconds(), reference.first.Seconds(), reference.latest.Seconds())
+			if unit := unitOf(in, reference); unit != "" {
+				return &UnusableError{in.path, text + "; its times look like " + unit + " where the reference's are seconds: t is in seconds"}
+			}
+			return &UnusableError{in.path, text + "; if their clocks differ, try --align estimated"}
+		}
+	}
+	return nil
+}
+
+// unitOf is the unit that the times of a view seem to be in, if those of the reference are seconds: both are
+// about as long, in units that differ. It is "" if that is not so.
+func unitOf(view, reference *input) string {
+	share := float64(view.latest-view.first) / float64(reference.latest-reference.first)
+	switch {
+	case share > 500 && share < 2000:
+		return "milliseconds"
+	case share > 500e3 && share < 2e6:
+		return "microseconds"
+	}
+	return ""
 }
 
 // walk reads every usable line of a trace.
