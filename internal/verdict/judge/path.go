@@ -256,7 +256,9 @@ func straight(a, b *corner, v point, within float64, from, to time.Duration) (be
 			}
 			return straightOdd(*a, *b, v, within, from, to)
 		}
-		return 0, 0, math.Sqrt(square)
+		if d = math.Sqrt(square); d > within { // else it is just at the edge
+			return 0, 0, d
+		}
 	}
 	half, middle := 0.0, -ow/ww
 	if inside := ow*ow - ww*(oo-within*within); inside > 0 {

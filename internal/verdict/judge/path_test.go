@@ -193,3 +193,19 @@ func TestRecordsWaitInOrderAndDeedsAmongThem(t *testing.T) {
 		require.Equal(t, len(times), records+done)
 	})
 }
+
+// A value just at the edge of the tolerance, where rounding makes the square too large and its root not: it is
+// explained by the end of the stretch, and not by the beginning of all time.
+func TestAValueAtTheEdgeIsExplainedThere(t *testing.T) {
+	p := newPath(&rulebook.Rule{Compare: rulebook.Angle, Circle: 360}, nil)
+	for _, c := range []struct {
+		t time.Duration
+		v float64
+	}{{2889999999, 115.5999999999993}, {3059999999, 106.39999999999915}, {3229999999, 113.19999999999901}} {
+		p.add(c.t, 0, point{c.v})
+	}
+	const edge = time.Duration(3099999999)
+	moment, ok := p.latest(point{111.99999999999912}, 4, edge-100*ms, edge)
+	assert.True(t, ok)
+	assert.Equal(t, edge, moment)
+}
