@@ -329,37 +329,6 @@ func (d *difference) madeBefore() (n naming) {
 	return n
 }
 
-// counted tests whether a number that is compared exactly goes on as the reference's does, from another beginning.
-func (d *difference) counted() (n naming) {
-	list := d.series()
-	last := d.lastDiffering()
-	const number = float64(trace.KindNumber)
-	if d.rule.Compare != rulebook.Exact || len(list) < 2 || len(d.history) == 0 || last.view[1] != number || last.there[1] != number {
-		return n
-	}
-	off := last.view[0] - last.there[0]
-	told := path{compare: d.rule.Compare, corners: d.history}
-	until := d.history[len(d.history)-1].t + d.rule.MaxDelay
-	values := map[float64]bool{}
-	for _, s := range list {
-		if s.t > until && len(d.history) == historyKept {
-			continue
-		}
-		if _, ok := told.latest(point{s.view[0] - off, number}, 0, s.t-max(s.late, d.rule.MaxDelay), s.t); !ok || s.view[1] != number {
-			return n
-		}
-		values[s.view[0]] = true
-	}
-	if len(values) < 2 { // a single one may be off by anything
-		return n
-	}
-	why := fmt.Sprintf("it counts as the reference does, and is off by %.6g throughout", off)
-	if !d.ever {
-		why += " since the view joined: it was not told what had been before"
-	}
-	return naming{kind: Offset, why: why}
-}
-
 // valueBefore is the number that the reference had before it came to the value that the view showed last
 // when it was right, if it came to that so lately.
 func (e *episode) valueBefore(lately time.Duration) (v float64, ok bool) {

@@ -3,12 +3,10 @@ package judge
 import (
 	"fmt"
 	"maps"
-	"math"
 	"slices"
 	"strings"
 
 	"zitherwheel/internal/trace"
-	"zitherwheel/internal/verdict/rulebook"
 )
 
 // What the two sides tell may not be of one kind: a field that one of them calls otherwise or leaves out,
@@ -153,32 +151,3 @@ func (l *ledger) warnOfNames() (list []Warning) {
 func folded(name string) string { return strings.ToLower(noMarks.Replace(name)) }
 
 var noMarks = strings.NewReplacer("_", "", "-", "", " ", "", ".", "")
-
-// multiplied tests whether a number that is compared exactly is the reference's times a factor.
-func (d *difference) multiplied() (n naming) {
-	list := d.series()
-	last := d.lastDiffering()
-	const number = float64(trace.KindNumber)
-	factor := last.view[0] / last.there[0]
-	if d.rule.Compare != rulebook.Exact || len(list) < 3 || len(d.history) == 0 || last.view[1] != number || last.there[1] != number ||
-		math.IsNaN(factor) || math.IsInf(factor, 0) || factor == 0 || math.Abs(factor-1) < 1e-3 {
-		return n
-	}
-	told := path{compare: d.rule.Compare, corners: d.history}
-	until := d.history[len(d.history)-1].t + d.rule.MaxDelay
-	values := map[float64]bool{}
-	for _, s := range list {
-		if s.t > until && len(d.history) == historyKept {
-			continue
-		}
-		was := math.RoundToEven(s.view[0]/factor*1e3) / 1e3
-		if _, ok := told.latest(point{was, number}, 0, s.t-max(s.late, d.rule.MaxDelay), s.t); !ok || s.view[1] != number {
-			return n
-		}
-		values[s.view[0]] = true
-	}
-	if len(values) < 3 { // fewer are so by chance
-		return n
-	}
-	return naming{kind: Scaled, why: fmt.Sprintf("its numbers are the reference's times %.3g", factor)}
-}
