@@ -4,6 +4,7 @@ package supervisor
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"time"
 	"unsafe"
@@ -48,6 +49,9 @@ func init() {
 		unix.SYS_CLONE: (*call).split, unix.SYS_CLONE3: (*call).split, unix.SYS_FORK: (*call).split, unix.SYS_VFORK: (*call).split,
 		unix.SYS_EXIT_GROUP: (*call).exit, unix.SYS_SCHED_YIELD: (*call).yield,
 		unix.SYS_KILL: (*call).signal, unix.SYS_TKILL: (*call).signal, unix.SYS_TGKILL: (*call).signal,
+		unix.SYS_RT_SIGQUEUEINFO: (*call).signal, unix.SYS_RT_TGSIGQUEUEINFO: (*call).signal, unix.SYS_PIDFD_SEND_SIGNAL: (*call).signalSomebody,
+		unix.SYS_OPEN: (*call).open, unix.SYS_OPENAT: (*call).open, unix.SYS_OPENAT2: (*call).open,
+		unix.SYS_SYSINFO: (*call).information, unix.SYS_TIMES: (*call).ticks, unix.SYS_GETRUSAGE: (*call).usage,
 		unix.SYS_BIND: (*call).bind, unix.SYS_CONNECT: (*call).connect, unix.SYS_LISTEN: (*call).listenAt, unix.SYS_SETSOCKOPT: (*call).limit,
 		unix.SYS_TIMERFD_CREATE: (*call).timerFile, unix.SYS_TIMERFD_SETTIME: (*call).setTimerFile, unix.SYS_TIMERFD_GETTIME: (*call).readTimerFile,
 		unix.SYS_ALARM: (*call).alarm, unix.SYS_SETITIMER: (*call).setInterval, unix.SYS_GETITIMER: (*call).readInterval,
@@ -103,12 +107,17 @@ func (s *Supervisor) handle(listener int, n *notification) {
 	delete(s.splitting, int(n.tid)) // or made another thread
 	s.order++
 	c := &call{Supervisor: s, listener: listener, id: n.id, thread: t, process: t.process, nr: int(n.nr), args: n.args, order: s.order}
-	if handle := handlers[c.nr]; handle != nil {
+	if handle := handlers[c.nr]; handle != nil && n.arch == unix.AUDIT_ARCH_X86_64 {
 		handle(c)
 		return
 	}
-	s.remark("%s calls %s: what that waits for is not on the virtual clock", t.process.name, notVirtual[c.nr])
-	c.pass()
+	if name, is := notVirtual[c.nr]; is {
+		s.remark("%s calls %s: what that does is not on the virtual clock", t.process.name, name)
+		c.pass()
+		return
+	}
+	s.failure = errors.Join(s.failure, &unknownCallError{t.process.name, c.nr, n.arch})
+	c.fail(unix.ENOSYS)
 }
 
 func (s *Supervisor) send(listener int, a answer) {
@@ -156,6 +165,9 @@ func (c *call) held(deadline time.Duration) *hold {
 
 // keep lets a hold stand.
 func (c *call) keep(h *hold) {
+	if ends(h.deadline) <= c.now && c.glances() {
+		h.deadline = c.spun()
+	}
 	c.thread.hold = h
 	c.process.held++
 }
@@ -202,11 +214,14 @@ func (c *call) spins(write func() bool) bool {
 		return false
 	}
 	c.report.Spins++
-	h := c.held(c.now + spinStep)
+	h := c.held(c.spun())
 	h.expire = func() { write() }
 	c.keep(h)
 	return true
 }
+
+// spun is the deadline of a thread that waits by running. It wakes no later than that: many such steps would add up.
+func (s *Supervisor) spun() time.Duration { return s.now + spinStep - late }
 
 const (
 	clockBudget = 20000            // clock reads of a process between two things that happen
@@ -214,6 +229,10 @@ const (
 )
 
 func (c *call) clock() {
+	if id := int32(c.args[0]); id < 0 || id == unix.CLOCK_PROCESS_CPUTIME_ID || id == unix.CLOCK_THREAD_CPUTIME_ID {
+		c.looked(0, func() bool { return poke(c.process.pid, c.args[1], span(c.process.computed, time.Nanosecond)) })
+		return
+	}
 	write := func() bool {
 		n := monotonic(c.now)
 		if c.args[0] == unix.CLOCK_REALTIME || c.args[0] == unix.CLOCK_REALTIME_COARSE {
@@ -246,7 +265,7 @@ func (c *call) seconds() {
 	seconds := func() int64 { return int64((monotonic(c.now) + c.wall()) / time.Second) }
 	if c.pages.of(c.process.page).budget < 0 {
 		c.report.Spins++
-		h := c.held(c.now + spinStep)
+		h := c.held(c.spun())
 		h.value = int64((monotonic(c.now+spinStep) + c.wall()) / time.Second)
 		c.keep(h)
 		return
@@ -286,26 +305,16 @@ func (c *call) processors() {
 	c.give(word)
 }
 
-// yield holds a thread that lets others run until no other can go on at this moment. One that
-// has done so often waits by running: time passes.
+// yield holds a thread that lets others run until no other can go on at this moment.
 func (c *call) yield() {
-	t := c.thread
-	if t.yieldedAt != c.now {
-		t.yieldedAt, t.yields = c.now, 0
-	}
 	h := c.held(never)
-	if t.yields++; t.yields > mostYields {
-		t.yields = 0
-		c.report.Spins++
-		h.deadline = c.now + spinStep
+	if c.glances() {
+		h.deadline = c.spun()
 	} else {
 		h.yields = true
 	}
 	c.keep(h)
 }
-
-// mostYields is how often a thread may let others run at one moment before time passes.
-const mostYields = 16
 
 // become lets a thread become another program; it stops as soon as it is one, to be patched.
 // The clock page is put into its hands before.
@@ -380,16 +389,25 @@ func (c *call) signal() {
 	c.pass()
 }
 
+func (c *call) signalSomebody() {
+	c.stirParents()
+	c.pass()
+}
+
 // awaitSignal waits for signals that are blocked.
 func (c *call) awaitSignal() {
 	h := c.held(never)
 	if c.args[2] != 0 {
 		d, ok := peekSpan(c.process.pid, c.args[2], time.Nanosecond)
-		if !ok || d == 0 {
+		if !ok {
 			c.pass()
 			return
 		}
-		h.deadline = c.now + d
+		waits := true
+		if h.deadline, waits = c.within(d); !waits {
+			c.pass()
+			return
+		}
 	}
 	h.errno = -int32(unix.EAGAIN)
 	var set [8]byte

@@ -14,7 +14,7 @@ type Options struct {
 	OneThread bool
 
 	Zero    time.Time     // what the programs' clocks that tell the date show at the beginning
-	Patient time.Duration // by the wall clock: how long a program may never wait before the match fails; 0 means 30 s
+	Patient time.Duration // how much of the processors programs may use without waiting, or how long hang, before the match fails; 0 means 30 s
 }
 
 // RefusedError is the error of a machine on which no supervisor can be had.
@@ -54,4 +54,12 @@ type Report struct {
 	Internal uint64   // a hash of all that was let happen, in order and with its time: also what nobody sees
 	Events   uint64   // how many things that were
 	Remarks  []string // what the programs did that is not on the virtual clock
+	Reads    []Read   // what they read of the true machine, each once for each program
+}
+
+// Read is something that a program read of the true machine.
+type Read struct {
+	At      time.Duration
+	Program string
+	What    string
 }

@@ -226,7 +226,7 @@ func (c *call) limit() {
 		c.pass()
 		return
 	}
-	of := limit{int(c.args[0]), c.args[2] == unix.SO_SNDTIMEO}
+	of := limit{int(c.args[0]), c.args[2] == unix.SO_SNDTIMEO || c.args[2] == unix.SO_SNDTIMEO_NEW}
 	if d > 0 {
 		c.process.limits[of] = d
 	} else {

@@ -69,6 +69,7 @@ type Supervisor struct {
 	hasty     map[int]bool // threads that are to begin as soon as they are stopped at their beginning
 	ready     int          // an epoll set of what held threads wait for
 	said      int          // an epoll set of what programs say
+	randoms   []*randomFile
 	pages     pages
 	vdso      map[string]uint64
 	order     uint64 // of calls
@@ -80,15 +81,17 @@ type Supervisor struct {
 	placeHeld int       // a socket that keeps others from them
 	placeNext int
 
-	beside  bool // time goes on beside a program that computes
-	report  Report
-	failure error
+	spins, computes time.Duration // spinningFor and computesFor, but in tests
+	rests           int           // times that everything waited
+	beside          bool          // time goes on beside a program that computes
+	report          Report
+	failure         error
 }
 
 // New makes a supervisor. The goroutine stays on its thread, and that thread ends with it.
 func New(o Options) (*Supervisor, error) {
 	runtime.LockOSThread()
-	s := &Supervisor{options: o, placeHeld: -1, threads: map[int]*thread{}, executing: map[int]bool{}, splitting: map[int]bool{}, traced: map[int]bool{}, hasty: map[int]bool{}, mostPids: mostPids()}
+	s := &Supervisor{options: o, placeHeld: -1, threads: map[int]*thread{}, executing: map[int]bool{}, splitting: map[int]bool{}, traced: map[int]bool{}, hasty: map[int]bool{}, mostPids: mostPids(), spins: spinningFor, computes: computesFor}
 	if s.options.Patient == 0 {
 		s.options.Patient = 30 * time.Second
 	}
@@ -127,7 +130,7 @@ func (s *Supervisor) After(d time.Duration, do func()) { s.At(s.now+d, do) }
 // Report is how it has gone so far.
 func (s *Supervisor) Report() Report {
 	r := s.report
-	r.Remarks = slices.Clone(r.Remarks)
+	r.Remarks, r.Reads = slices.Clone(r.Remarks), slices.Clone(r.Reads)
 	return r
 }
 
@@ -175,7 +178,7 @@ func (s *Supervisor) Run(ctx context.Context, t time.Duration) error {
 // settle waits until everything waits, or until so long that time is to go on nevertheless:
 // then it reports false.
 func (s *Supervisor) settle(ctx context.Context) (quiet bool, err error) {
-	began := wallNow()
+	var dog watchdog
 	for round := 0; ; round++ {
 		if len(s.executing)+len(s.splitting) > 0 || round%16 == 15 {
 			s.reap()
@@ -186,6 +189,7 @@ func (s *Supervisor) settle(ctx context.Context) (quiet bool, err error) {
 		}
 		if s.quiet() {
 			s.reap()
+			s.rests++
 			return true, nil
 		}
 		if round < 2 {
@@ -199,13 +203,11 @@ func (s *Supervisor) settle(ctx context.Context) (quiet bool, err error) {
 		if err := ctx.Err(); err != nil {
 			return false, err
 		}
-		took := wallNow() - began
-		s.letSpinnersMeet(took)
-		if took > s.options.Patient {
-			return false, s.neverQuiet(took)
-		}
-		if s.charge(took) {
+		if s.besideRunning() {
 			return false, nil
+		}
+		if dog.look(s) {
+			return false, s.neverQuiet(max(dog.usedAll, s.options.Patient))
 		}
 	}
 }
@@ -213,6 +215,7 @@ func (s *Supervisor) settle(ctx context.Context) (quiet bool, err error) {
 // step lets exactly one thing happen; everything waits. It reports whether nothing more
 // happens until t, and then it is t.
 func (s *Supervisor) step(t time.Duration) (bool, error) {
+	s.refill()
 	if s.letGo() {
 		return false, nil
 	}
@@ -312,15 +315,15 @@ func (s *Supervisor) next() due {
 		for _, t := range p.threads {
 			switch {
 			case t.hold != nil:
-				if d := t.hold.deadline; d < first.at || d == first.at && d != never && t.hold.order < order {
+				if d := ends(t.hold.deadline); d < first.at || d == first.at && d != never && t.hold.order < order {
 					first, order = due{at: d, hold: t.hold}, t.hold.order
 				}
-			case t.limit != nil && !t.gone && t.limit.until < first.at:
-				first, order = due{at: t.limit.until, thread: t}, 0
+			case t.limit != nil && !t.gone && ends(t.limit.until) < first.at:
+				first, order = due{at: ends(t.limit.until), thread: t}, 0
 			}
 		}
 		for _, timer := range p.timers {
-			if d := timer.next; d < first.at || d == first.at && d != never && timer.order < order {
+			if d := ends(timer.next); d < first.at || d == first.at && d != never && timer.order < order {
 				first, order = due{at: d, timer: timer}, timer.order
 			}
 		}
@@ -434,6 +437,9 @@ func (s *Supervisor) Close() error {
 	}
 	for _, l := range s.listeners {
 		closeFd(l)
+	}
+	for _, f := range s.randoms {
+		closeFd(f.fd)
 	}
 	if s.placeHeld >= 0 {
 		closeFd(s.placeHeld)

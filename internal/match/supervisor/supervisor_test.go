@@ -19,6 +19,9 @@ import (
 	"zitherwheel/internal/match/process"
 )
 
+// coarse is what times are rounded to: a wait ends a little after its deadline.
+const coarse = 100 * time.Microsecond
+
 var zero = time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 
 // stage is a supervisor of a test, and what its programs have said.
@@ -60,10 +63,10 @@ func with(t *testing.T, o Options, test func(s *stage)) {
 // start starts a program that says its lines into the stage's.
 func (s *stage) start(name string, run ...string) *Program {
 	p, err := s.Start(process.Spec{Name: name, Run: run, Folder: s.t.TempDir(), DriveInput: true, StopWithin: time.Second}, func(l process.Line) {
-		s.lines = append(s.lines, fmt.Sprintf("%s %s: %s", l.At.Sub(zero), name, l.Text))
+		s.lines = append(s.lines, fmt.Sprintf("%s %s: %s", l.At.Sub(zero).Round(coarse), name, l.Text))
 	}, func(p *Program) {
 		how, _ := p.Exit()
-		s.exits = append(s.exits, fmt.Sprintf("%s %s: %s", s.Now(), name, how))
+		s.exits = append(s.exits, fmt.Sprintf("%s %s: %s", s.Now().Round(coarse), name, how))
 	})
 	var refused *RefusedError
 	if errors.As(err, &refused) {
@@ -87,6 +90,11 @@ func script(t *testing.T, language, ending, text string) []string {
 	path, err := exec.LookPath(language)
 	if err != nil {
 		t.Skipf("there is no %s here", language)
+	}
+	if language == "python3" { // it may be a script that looks for the true one
+		out, err := exec.Command(path, "-c", "import sys; print(sys.executable)").Output()
+		require.NoError(t, err)
+		path = strings.TrimSpace(string(out))
 	}
 	file := filepath.Join(t.TempDir(), "program"+ending)
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))

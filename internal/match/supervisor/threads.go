@@ -40,8 +40,10 @@ type proc struct {
 	lent      map[uint64]*loan        // memory in which something else stands for a moment
 	random    chance
 	nextPort  int
-	passedFd  int // the page file's number in it, or -1
-	nextTimer int // id of a timer of timer_create
+	computed  time.Duration   // its processor time, as it is told
+	saw       map[string]bool // what it has read of the true machine
+	passedFd  int             // the page file's number in it, or -1
+	nextTimer int             // id of a timer of timer_create
 }
 
 // limit is how long a socket may be waited for.
@@ -62,8 +64,11 @@ type thread struct {
 	gone    bool
 	unborn  bool // it is stopped at its beginning
 
-	yields    int           // how often it has let others run
-	yieldedAt time.Duration // at this moment
+	rest       int   // before which it was found running: one more than the rests by then
+	usedAtRest int64 // and what it had used of a processor
+
+	glanced   int           // how often it has looked without waiting
+	glancedAt time.Duration // at this moment
 
 	limit *limited // of what it waits for in the kernel; or nil
 }
@@ -71,7 +76,7 @@ type thread struct {
 // process makes a process known. One that was forked shares its parent's clock page until it
 // becomes another program.
 func (s *Supervisor) process(pid int, name string, parent *proc) *proc {
-	p := &proc{number: len(s.processes), pid: pid, name: name, unlisted: true, active: true, passedFd: -1, limits: map[limit]time.Duration{}, lent: map[uint64]*loan{}}
+	p := &proc{number: len(s.processes), pid: pid, name: name, unlisted: true, active: true, passedFd: -1, limits: map[limit]time.Duration{}, lent: map[uint64]*loan{}, saw: map[string]bool{}}
 	var err error
 	if p.pidfd, err = unix.PidfdOpen(pid, 0); err != nil {
 		p.pidfd = -1

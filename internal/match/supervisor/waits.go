@@ -13,6 +13,46 @@ import (
 
 // Sleeping, and waiting for descriptors.
 
+// late is how long after its deadline a wait ends. On a machine it is never before and hardly ever at it; a program
+// that waits until a time is strictly over would otherwise be answered again and again, at that very time.
+const late = time.Microsecond
+
+// ends is when a wait with that deadline ends.
+func ends(deadline time.Duration) time.Duration {
+	if deadline >= never-late {
+		return never
+	}
+	return deadline + late
+}
+
+// A thread that looks without waiting (polls without a time-out, lets others run, waits for what is over already)
+// again and again waits by running. After so many looks at one moment it waits until something comes of it or spinStep
+// has passed.
+const mostGlances = 16
+
+// glances counts such a look, and reports whether the thread has looked too often.
+func (c *call) glances() bool {
+	t := c.thread
+	if t.glancedAt != c.now {
+		t.glancedAt, t.glanced = c.now, 0
+	}
+	if t.glanced++; t.glanced <= mostGlances {
+		return false
+	}
+	t.glanced = 0
+	c.report.Spins++
+	return true
+}
+
+// within is the deadline of a wait that may take so long; it is over at once, and false is reported, for a look that may
+// be made as it is.
+func (c *call) within(d time.Duration) (deadline time.Duration, waits bool) {
+	if d > 0 {
+		return c.now + min(d, never-c.now), true
+	}
+	return c.spun(), c.glances()
+}
+
 // grid is what short sleeps are rounded up to. Kernels round too, by less; without it
 // runtimes that look after their threads every 20 us would be all that happens.
 const grid = time.Millisecond
@@ -59,17 +99,18 @@ func (s *Supervisor) when(d time.Duration, date bool) time.Duration {
 
 func (c *call) epoll() {
 	h := c.held(never)
+	d := never
 	if c.nr == unix.SYS_EPOLL_PWAIT2 {
 		if c.args[3] != 0 {
-			d, _ := peekSpan(c.process.pid, c.args[3], time.Nanosecond)
-			if d == 0 {
-				c.pass()
-				return
-			}
-			h.deadline = c.now + d
+			d, _ = peekSpan(c.process.pid, c.args[3], time.Nanosecond)
 		}
 	} else if ms := int32(c.args[3]); ms >= 0 {
-		h.deadline = c.now + time.Duration(ms)*time.Millisecond
+		d = time.Duration(ms) * time.Millisecond
+	}
+	waits := true
+	if h.deadline, waits = c.within(d); !waits {
+		c.pass()
+		return
 	}
 	c.watch(h, []unix.PollFd{{Fd: int32(c.args[0]), Events: unix.POLLIN}})
 	c.keep(h)
@@ -78,17 +119,18 @@ func (c *call) epoll() {
 // poll is poll and ppoll.
 func (c *call) poll() {
 	h := c.held(never)
+	d := never
 	if c.nr == unix.SYS_POLL {
 		if ms := int32(c.args[2]); ms >= 0 {
-			h.deadline = c.now + time.Duration(ms)*time.Millisecond
+			d = time.Duration(ms) * time.Millisecond
 		}
 	} else if c.args[2] != 0 {
-		d, _ := peekSpan(c.process.pid, c.args[2], time.Nanosecond)
-		if d == 0 {
-			c.pass()
-			return
-		}
-		h.deadline = c.now + d
+		d, _ = peekSpan(c.process.pid, c.args[2], time.Nanosecond)
+	}
+	waits := true
+	if h.deadline, waits = c.within(d); !waits {
+		c.pass()
+		return
 	}
 	const most = 1 << 16
 	list := make([]unix.PollFd, min(c.args[1], most))
@@ -113,17 +155,18 @@ func (c *call) poll() {
 // choose is select and pselect6.
 func (c *call) choose() {
 	h := c.held(never)
+	d := never
 	if c.args[4] != 0 {
 		unit := time.Nanosecond
 		if c.nr == unix.SYS_SELECT {
 			unit = time.Microsecond
 		}
-		d, _ := peekSpan(c.process.pid, c.args[4], unit)
-		if d == 0 {
-			c.pass()
-			return
-		}
-		h.deadline = c.now + d
+		d, _ = peekSpan(c.process.pid, c.args[4], unit)
+	}
+	waits := true
+	if h.deadline, waits = c.within(d); !waits {
+		c.pass()
+		return
 	}
 	count := min(max(int(int32(c.args[0])), 0), 1024)
 	size := (count + 63) / 64 * 8
