@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -238,6 +239,7 @@ func loadPlan(path string) (*plan.Plan, error) {
 	if err != nil {
 		return nil, &exitError{exitUsage, err}
 	}
+	p.Build.TakeIn(os.LookupEnv)
 	return p, nil
 }
 

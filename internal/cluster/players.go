@@ -119,9 +119,13 @@ func (w *Worker) host(ctx context.Context, m *nats.Msg) error {
 	if err != nil {
 		return err
 	}
-	guard, err := process.NewGuard(w.Guard...)
+	seat, err := process.TakeSeat(0)
 	if err != nil {
 		return errors.Join(err, s.Close())
+	}
+	guard, err := process.NewGuard(seat.Mark(), w.Guard...)
+	if err != nil {
+		return errors.Join(err, seat.Close(), s.Close())
 	}
 	text := "clients of " + one.Title
 	w.lock.Lock()
@@ -130,8 +134,9 @@ func (w *Worker) host(ctx context.Context, m *nats.Msg) error {
 	w.players.Add(1)
 	go func() {
 		defer w.players.Done()
-		err := (&far.Host{Folder: folder, Guard: guard, Clock: w.Clock}).Serve(ctx, s)
+		err := (&far.Host{Folder: folder, Guard: guard, Seat: seat, Clock: w.Clock}).Serve(ctx, s)
 		guard.Close()
+		err = errors.Join(err, seat.Close())
 		if err != nil {
 			w.tell("%s: %v", text, err)
 		}

@@ -39,6 +39,7 @@ type buildMatch struct {
 	plan         *plan.Plan
 	build        plan.Build
 	options      Options
+	seat         *process.Seat
 	guard        *process.Guard
 	decoder      *decoder.Decoder // nil if nobody has written one
 	wire         wire
@@ -159,7 +160,7 @@ func runBuild(ctx context.Context, p *plan.Plan, options Options) (*Result, erro
 	if options.StopAtFirst || options.Alert != nil || options.Progress != nil {
 		m.judgeLive()
 	}
-	if m.guard, err = process.NewGuard(options.Guard...); err != nil {
+	if err := m.sit(); err != nil {
 		return nil, m.abandon(errors.Join(err, m.stage.close()))
 	}
 	err = m.bringUp(ctx)
@@ -192,6 +193,17 @@ func runBuild(ctx context.Context, p *plan.Plan, options Options) (*Result, erro
 	m.sumUp(r)
 	r.Ending = m.ending
 	return r, m.abandon(m.failed)
+}
+
+// sit takes a seat on this machine for the programs, and a guard over them.
+func (m *buildMatch) sit() (err error) {
+	if m.seat, err = process.TakeSeat(m.plan.Seed); err != nil {
+		return err
+	}
+	if m.guard, err = process.NewGuard(m.seat.Mark(), m.options.Guard...); err != nil {
+		return errors.Join(err, m.seat.Close())
+	}
+	return nil
 }
 
 // now is the time of the match, or before it began the time since base.
@@ -385,6 +397,7 @@ func (m *buildMatch) stop() {
 	}
 	m.note(m.stage.close())
 	m.guard.Close()
+	m.note(m.seat.Close())
 	m.note(m.wire.close())
 	m.releasePorts()
 }

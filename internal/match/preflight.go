@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"zitherwheel/internal/control"
-	"zitherwheel/internal/match/process"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/rulebook"
@@ -51,8 +50,8 @@ func bringUpStepByStep(ctx context.Context, p *plan.Plan, options Options, each 
 	for _, participant := range m.participants {
 		participant.view = -1 // nothing is recorded
 	}
-	if m.guard, err = process.NewGuard(options.Guard...); err != nil {
-		return false, err
+	if err := m.sit(); err != nil {
+		return false, errors.Join(err, m.stage.close())
 	}
 	defer func() {
 		m.over = true

@@ -26,6 +26,7 @@ import (
 type Build struct {
 	Folder      string            // working folder of the programs, absolute
 	Env         map[string]string // put into their environment
+	Inherit     []string          // names that are put there as this program finds them in its own, see TakeIn
 	Ports       []Port            // of the server; the first is the game's
 	Attach      string            // host:port of a server that runs already, or ""
 	Address     string            // of this machine, as others reach it: for clients on other machines
@@ -123,6 +124,22 @@ type Port struct {
 	Number  int    // 0 takes a free one
 }
 
+// TakeIn puts what the plan inherits from an environment into the plan, so that it is recorded and is the same wherever
+// the match is played again.
+func (b *Build) TakeIn(lookup func(name string) (value string, is bool)) {
+	for _, name := range b.Inherit {
+		value, is := lookup(name)
+		if _, given := b.Env[name]; given || !is {
+			continue
+		}
+		if b.Env == nil {
+			b.Env = map[string]string{}
+		}
+		b.Env[name] = value
+	}
+	b.Inherit = nil
+}
+
 // Program is one program of a build. In Run, Env and Trace, words in braces stand
 // for what they name; see Placeholders.
 type Program struct {
@@ -182,6 +199,7 @@ func (p *Plan) buildKey() key {
 	keys := []key{
 		textKey("folder", &b.Folder),
 		envKey("env", &b.Env),
+		wordsKey("inherit", &b.Inherit),
 		{name: "ports", schema: schema{"type": "object", "additionalProperties": schema{"type": "string", "pattern": "^(udp|tcp)(:[0-9]+)?$"}}, read: func(n ast.Node) error { return readPorts(n, &b.Ports) }, write: func() any { return writePorts(b.Ports) }},
 		textKey("attach", &b.Attach),
 		textKey("address", &b.Address),

@@ -64,6 +64,7 @@ func play(ctx context.Context, path string, playing Playing) (*Side, error) {
 	if err != nil {
 		return nil, err
 	}
+	p.Build.TakeIn(os.LookupEnv)
 	if playing.Clock != "" {
 		p.Clock = playing.Clock
 	}

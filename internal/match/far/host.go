@@ -22,6 +22,7 @@ import (
 // Host serves one match: it starts the programs that it is told to, in Folder, and ends them all when the connection does.
 type Host struct {
 	Folder string           // of the build
+	Seat   *process.Seat    // or nil
 	Guard  *process.Guard   // or nil
 	Clock  func() time.Time // this machine's; nil is time.Now. A test may have one that is wrong
 
@@ -145,7 +146,7 @@ func (h *Host) path(p *Path) *pathNews {
 
 // start starts a program, and tells what it says, and that it has ended.
 func (h *Host) start(o *startOrder) *startedNews {
-	spec := process.Spec{Name: o.Name, Run: o.Run, Folder: h.Folder, Env: o.Env, DriveInput: o.DriveInput, DriveSocket: o.DriveSocket, Signal: o.Signal, StopWithin: o.StopWithin, Guard: h.Guard}
+	spec := process.Spec{Name: o.Name, Run: o.Run, Folder: h.Folder, Env: o.Env, DriveInput: o.DriveInput, DriveSocket: o.DriveSocket, Signal: o.Signal, StopWithin: o.StopWithin, Guard: h.Guard, Seat: h.Seat}
 	switch {
 	case o.Trace.Socket:
 		spec.Trace.Socket = h.waiting[o.Trace.At]

@@ -42,13 +42,48 @@ func TestAProgramIsFoundAsAShellInItsFolderWould(t *testing.T) {
 	}
 }
 
-func TestAProgramFindsItsEnvironmentBesideThatOfThisOne(t *testing.T) {
+func TestAProgramFindsASmallEnvironmentThatNoShellHasASayIn(t *testing.T) {
 	t.Setenv("OF_THIS_PROGRAM", "1")
-	spec := Spec{Env: []string{"OF_THE_PLAN=2"}, Guard: &Guard{marker: "abc"}}
-	env := spec.Environment()
-	assert.Contains(t, env, "OF_THIS_PROGRAM=1")
+	seat, err := takeSeat(t.TempDir(), 12345)
+	require.NoError(t, err)
+	spec := Spec{Name: "fern", Env: []string{"OF_THE_PLAN=2"}, Guard: &Guard{marker: "abc"}, Seat: seat}
+	env, err := spec.Environment("/opt/game/bin/client")
+	require.NoError(t, err)
+	assert.NotContains(t, env, "OF_THIS_PROGRAM=1")
 	assert.Contains(t, env, "OF_THE_PLAN=2")
 	assert.Contains(t, env, markerName+"=abc", "by which it is found again")
-	spec.Guard = nil
-	assert.NotContains(t, spec.Environment(), markerName+"=abc")
+	if runtime.GOOS == "windows" {
+		return
+	}
+	assert.Equal(t, "PATH=/opt/game/bin:/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", env[0])
+	home := filepath.Join(seat.folder, "fern", "home")
+	assert.Contains(t, env, "HOME="+home)
+	assert.DirExists(t, home)
+
+	spec.Guard, spec.Seat = nil, nil
+	env, err = spec.Environment("/opt/game/bin/client")
+	require.NoError(t, err)
+	assert.Contains(t, env, "OF_THIS_PROGRAM=1")
+	assert.NotContains(t, env, markerName+"=abc")
+}
+
+func TestASeedAsksForTheSameSeatEachTime(t *testing.T) {
+	below := t.TempDir()
+	one, err := takeSeat(below, 42)
+	require.NoError(t, err)
+	assert.Equal(t, "zw-0042", filepath.Base(one.folder))
+	other, err := takeSeat(below, 42)
+	require.NoError(t, err)
+	assert.Equal(t, "zw-0043", filepath.Base(other.folder), "the first is taken")
+	home, _, err := one.homes("../server")
+	require.NoError(t, err)
+	assert.Equal(t, filepath.Join(one.folder, "___server", "home"), home)
+	require.NoError(t, os.WriteFile(filepath.Join(home, "left"), nil, 0o600))
+	require.NoError(t, one.Close())
+	again, err := takeSeat(below, 42)
+	require.NoError(t, err)
+	assert.Equal(t, one.folder, again.folder)
+	assert.NoFileExists(t, filepath.Join(home, "left"))
+	require.NoError(t, again.Close())
+	require.NoError(t, other.Close())
 }

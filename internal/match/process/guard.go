@@ -2,8 +2,6 @@ package process
 
 import (
 	"bufio"
-	"crypto/rand"
-	"encoding/hex"
 	"fmt"
 	"io"
 	"os"
@@ -28,15 +26,11 @@ type Guard struct {
 	command *exec.Cmd
 }
 
-// NewGuard starts a guard: this program again, with args, which must call
+// NewGuard starts a guard of the processes that have that mark: this program again, with args, which must call
 // [RunGuard]. Without args the guard only ends what is left at Close.
-func NewGuard(args ...string) (*Guard, error) {
+func NewGuard(mark string, args ...string) (*Guard, error) {
 	enclose()
-	var mark [8]byte
-	if _, err := rand.Read(mark[:]); err != nil {
-		return nil, err
-	}
-	g := &Guard{marker: hex.EncodeToString(mark[:])}
+	g := &Guard{marker: mark}
 	if len(args) == 0 {
 		return g, nil
 	}

@@ -29,7 +29,8 @@ type Spec struct {
 	Name        string   // in messages
 	Run         []string // the program and its arguments
 	Folder      string   // where it works
-	Env         []string // NAME=VALUE, beside those of this program
+	Env         []string // NAME=VALUE, beside those of its seat
+	Seat        *Seat    // of its match; without one it finds this program's own environment
 	Trace       Trace
 	DriveInput  bool   // control lines go to standard input
 	DriveSocket bool   // control lines go back over the trace's connection
@@ -114,7 +115,9 @@ func Start(spec Spec, say func(Line)) (*Process, error) {
 	c := exec.Command(path, spec.Run[1:]...)
 	c.Args[0] = spec.Run[0]
 	c.Dir = spec.Folder
-	c.Env = spec.Environment()
+	if c.Env, err = spec.Environment(path); err != nil {
+		return nil, err
+	}
 	p.command = c
 	out, err := c.StdoutPipe()
 	if err != nil {
@@ -158,13 +161,18 @@ func Start(spec Spec, say func(Line)) (*Process, error) {
 	return p, nil
 }
 
-// Environment is what the program finds in its environment.
-func (s *Spec) Environment() []string {
-	list := append(os.Environ(), s.Env...)
+// Environment is what the program finds in its environment; at is where it was found itself.
+func (s *Spec) Environment(at string) (list []string, err error) {
+	if s.Seat == nil {
+		list = os.Environ()
+	} else if list, err = s.Seat.environment(s.Name, at); err != nil {
+		return nil, err
+	}
+	list = append(list, s.Env...)
 	if s.Guard != nil {
 		list = append(list, markerName+"="+s.Guard.marker)
 	}
-	return list
+	return list, nil
 }
 
 // Find finds a program as a shell would that stands in folder.

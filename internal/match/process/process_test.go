@@ -103,7 +103,7 @@ func TestMain(m *testing.M) {
 		os.Exit(7)
 	case "manager": // starts a stubborn process under a guard and then waits to be killed
 		os.Setenv("ROLE", "guard") // of what it starts next: otherwise its guard would be a manager too, and so on
-		g, err := NewGuard("-x")
+		g, err := NewGuard(fmt.Sprint("test-", os.Getpid()), "-x")
 		if err != nil {
 			panic(err)
 		}
@@ -256,7 +256,7 @@ func TestWhatAProgramStartsEndsWithIt(t *testing.T) {
 
 func TestWhatHasLeftItsGroupIsFoundByItsMark(t *testing.T) {
 	onLinux(t)
-	g, err := NewGuard()
+	g, err := NewGuard(fmt.Sprint("test-", os.Getpid()))
 	require.NoError(t, err)
 	s := spec("parent", "AWAY=1")
 	s.Guard = g

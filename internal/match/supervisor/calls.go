@@ -103,7 +103,10 @@ func (s *Supervisor) handle(listener int, n *notification) {
 		s.drop(t.hold)
 	}
 	t.unlimit()
-	delete(s.executing, int(n.tid)) // it has not become another program
+	if s.executing[int(n.tid)] { // it has not become another program
+		delete(s.executing, int(n.tid))
+		limitStack(t.process.pid, usualStack)
+	}
 	delete(s.splitting, int(n.tid)) // or made another thread
 	s.order++
 	c := &call{Supervisor: s, listener: listener, id: n.id, thread: t, process: t.process, nr: int(n.nr), args: n.args, order: s.order}
@@ -149,6 +152,7 @@ type hold struct {
 	watched []unix.PollFd // duplicates of what it waits for
 	ready   bool          // something of that is ready, perhaps
 	yields  bool          // it goes on when nobody else can
+	looks   bool          // so does it, if what it looks for is there
 	signals uint64        // or one of these signals
 
 	futexes    []uint64 // addresses
@@ -340,6 +344,8 @@ func (c *call) become() {
 		c.process.passedFd = fd
 	}
 	c.executing[tid] = true
+	c.process.layout = c.drawLayout(c.process)
+	limitStack(c.process.pid, c.process.layout.gap)
 	c.pass()
 }
 
@@ -403,8 +409,7 @@ func (c *call) awaitSignal() {
 			c.pass()
 			return
 		}
-		waits := true
-		if h.deadline, waits = c.within(d); !waits {
+		if !c.within(h, d) {
 			c.pass()
 			return
 		}

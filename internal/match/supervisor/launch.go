@@ -61,6 +61,7 @@ func become(oneThread, ownNumbers bool, path string, args []string) {
 	if _, _, e := unix.RawSyscall(unix.SYS_PERSONALITY, noRandomLayout, 0, 0); e != 0 {
 		give("fixing the layout of memory", e)
 	}
+	sameForAll()
 	if ownNumbers {
 		if err := ownProc(); err != nil {
 			give("a /proc of its own", err)
@@ -85,6 +86,34 @@ func become(oneThread, ownNumbers bool, path string, args []string) {
 	}
 	e := handOver(&program, where, &words[0], &environment[0])
 	give("starting "+path, e)
+}
+
+// sameForAll gives a program what it would otherwise have from the shell: its mask of permissions, its limits, its
+// place among those that want the processors. What is not allowed stays as it is.
+func sameForAll() {
+	const files, mostFiles = 4096, 65536
+	unix.Umask(0o022)
+	var most unix.Rlimit
+	if unix.Getrlimit(unix.RLIMIT_NOFILE, &most) == nil {
+		most.Max = min(most.Max, mostFiles)
+		_ = syscall.Setrlimit(unix.RLIMIT_NOFILE, &syscall.Rlimit{Cur: min(files, most.Max), Max: most.Max})
+	}
+	_ = unix.Setrlimit(unix.RLIMIT_CORE, &unix.Rlimit{})
+	comeFirst(ahead)
+}
+
+// ahead of other programs are those that are supervised, and whoever supervises them: each waits for the other.
+const ahead = -15
+
+// comeFirst has the calling thread, and what it starts, run before other programs, as far as the system allows it: with that
+// nice value, and in slices so short that it is let on at once when it wakes, see sched(7) of SCHED_OTHER.
+func comeFirst(nice int) {
+	_ = unix.Setpriority(unix.PRIO_PROCESS, 0, nice)
+	if now, err := unix.Getpriority(unix.PRIO_PROCESS, 0); err == nil {
+		nice = 20 - now // the call tells it so
+	}
+	const slice = 100_000 // ns
+	_ = unix.SchedSetAttr(0, &unix.SchedAttr{Size: unix.SizeofSchedAttr, Nice: int32(nice), Runtime: slice}, 0)
 }
 
 // handOver does all that is left to do, and returns only if the program cannot be begun. From the
@@ -178,12 +207,15 @@ func (s *Supervisor) launch(p *Program, path string) (pid, listener int, err err
 	numbers := machineNumbers
 	if s.numbers != nil {
 		numbers = ownNumbers
-		if !s.numbers.begin() {
-			return 0, 0, fmt.Errorf("%s cannot be started: whoever counts processes has gone", p.spec.Run[0])
-		}
 	}
-	pid, err = syscall.ForkExec(self, append([]string{launcherName, threads, numbers, path}, p.spec.Run...), &syscall.ProcAttr{Dir: p.spec.Folder, Env: p.spec.Environment(), Files: files,
-		Sys: &syscall.SysProcAttr{Setpgid: true}})
+	environment, err := p.spec.Environment(path)
+	if err != nil {
+		return 0, 0, err
+	}
+	pid, err = s.fork(func() (int, error) {
+		return syscall.ForkExec(self, append([]string{launcherName, threads, numbers, path}, p.spec.Run...), &syscall.ProcAttr{Dir: p.spec.Folder, Env: environment, Files: files,
+			Sys: &syscall.SysProcAttr{Setsid: true}}) // away from a terminal, and what its keys do
+	})
 	if err != nil {
 		return 0, 0, fmt.Errorf("%s cannot be started: %w", p.spec.Run[0], err)
 	}

@@ -4,6 +4,7 @@ package supervisor
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"os"
 	"os/signal"
@@ -73,7 +74,7 @@ func startNumberer() (*numberer, error) {
 	n := &numberer{socket: pair[0]}
 	self, err := os.Executable()
 	if err == nil {
-		n.pid, err = syscall.ForkExec(self, []string{numbererName}, &syscall.ProcAttr{Files: []uintptr{0, 1, 2, uintptr(pair[1])}, Sys: &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}})
+		n.pid, err = syscall.ForkExec(self, []string{numbererName}, &syscall.ProcAttr{Files: []uintptr{0, 1, 2, uintptr(pair[1])}, Env: []string{"GOMAXPROCS=1"}, Sys: &syscall.SysProcAttr{Setsid: true, Pdeathsig: syscall.SIGKILL}})
 	}
 	if err != nil {
 		closeFd(pair[0])
@@ -94,8 +95,10 @@ func (n *numberer) answered() bool {
 	return readInto(n.socket, done[:]) == 1 && done[0] == 1
 }
 
-// next has the next process counted from a number on.
-func (n *numberer) next(number int) bool { return n.from(firstNumber + (n.base+number)%mostNumbers) }
+// number is what the next program's first process is to be called, and after is what comes some numbers later.
+func (n *numberer) number(after int) int {
+	return firstNumber + (n.base+n.begun*numbersEach+after)%mostNumbers
+}
 
 func (n *numberer) from(number int) bool {
 	var b [8]byte
@@ -103,13 +106,33 @@ func (n *numberer) from(number int) bool {
 	return writeFrom(n.socket, b[:]) == len(b) && n.answered()
 }
 
-// begin has a program numbered that is to be started, and begun what it starts itself.
-func (n *numberer) begin() bool {
-	n.begun++
-	return n.next(n.begun * numbersEach)
-}
+// hasBegun has those counted that a program starts itself.
+func (n *numberer) hasBegun() bool { return n.from(n.number(afterLauncher)) }
 
-func (n *numberer) hasBegun() bool { return n.next(n.begun*numbersEach + afterLauncher) }
+// mostForks is how often a program is started until it has its number.
+const mostForks = 20
+
+// fork starts a program with fork and sees to it that it has the number that it is to have: another process may come between the counting and
+// the start, like a thread of the counting process itself.
+func (s *Supervisor) fork(fork func() (int, error)) (pid int, err error) {
+	n := s.numbers
+	if n == nil {
+		return fork()
+	}
+	n.begun++
+	for range mostForks {
+		if !n.from(n.number(0)) {
+			return 0, errors.New("whoever counts processes has gone")
+		}
+		if pid, err = fork(); err != nil || ownNumber(pid) == n.number(0) {
+			return pid, err
+		}
+		_ = unix.Kill(pid, unix.SIGKILL)
+		var status unix.WaitStatus
+		_, _ = wait4(pid, &status, 0)
+	}
+	return 0, errors.New("it does not get the process number that follows from the seed")
+}
 
 // close ends the numbering, and whoever is left in it. It has ended when all of them have been taken in, with reap.
 func (n *numberer) close(reap func()) {

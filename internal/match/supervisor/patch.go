@@ -158,6 +158,9 @@ func (s *Supervisor) patch(p *proc) error {
 	if _, err := inject(unix.SYS_CLOSE, uint64(p.passedFd)); err != nil {
 		return err
 	}
+	if err := p.layout.place(p.pid, memory, &before, inject); err != nil {
+		return err
+	}
 	for name, offset := range standIns {
 		at, ok := s.vdso[name]
 		if !ok {

@@ -91,6 +91,7 @@ type Supervisor struct {
 // New makes a supervisor. The goroutine stays on its thread, and that thread ends with it.
 func New(o Options) (*Supervisor, error) {
 	runtime.LockOSThread()
+	comeFirst(ahead)
 	s := &Supervisor{options: o, placeHeld: -1, threads: map[int]*thread{}, executing: map[int]bool{}, splitting: map[int]bool{}, traced: map[int]bool{}, hasty: map[int]bool{}, mostPids: mostPids(), spins: spinningFor, computes: computesFor}
 	if s.options.Patient == 0 {
 		s.options.Patient = 30 * time.Second
@@ -216,7 +217,7 @@ func (s *Supervisor) settle(ctx context.Context) (quiet bool, err error) {
 // happens until t, and then it is t.
 func (s *Supervisor) step(t time.Duration) (bool, error) {
 	s.refill()
-	if s.letGo() {
+	if s.letGo(false) {
 		return false, nil
 	}
 	if s.listen() {
@@ -228,6 +229,9 @@ func (s *Supervisor) step(t time.Duration) (bool, error) {
 	}
 	if h := s.yielded(); h != nil {
 		s.release(h, 'y', 0, 0)
+		return false, nil
+	}
+	if s.letGo(true) {
 		return false, nil
 	}
 	return s.advance(t)
@@ -255,8 +259,9 @@ func (s *Supervisor) stir() {
 	}
 }
 
-// letGo lets one thread go: one that was woken, or whose descriptors are ready.
-func (s *Supervisor) letGo() bool {
+// letGo lets one thread go: one that was woken, or whose descriptors are ready. Those that only look for that
+// are let go when no other can.
+func (s *Supervisor) letGo(looking bool) bool {
 	var events [64]unix.EpollEvent
 	for {
 		n, _ := unix.EpollWait(s.ready, events[:], 0)
@@ -282,7 +287,11 @@ func (s *Supervisor) letGo() bool {
 			case h.woken:
 				s.release(h, 'w', h.wokenValue, 0)
 				return true
+			case h.looks != looking:
 			case h.ready && h.nowReady():
+				if looking {
+					t.found++
+				}
 				s.releaseCall(h)
 				return true
 			case h.ready:

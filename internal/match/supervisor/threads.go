@@ -42,6 +42,8 @@ type proc struct {
 	nextPort  int
 	computed  time.Duration   // its processor time, as it is told
 	saw       map[string]bool // what it has read of the true machine
+	layout    layout          // of the program that it becomes
+	begun     int             // times that it has become a program
 	passedFd  int             // the page file's number in it, or -1
 	nextTimer int             // id of a timer of timer_create
 }
@@ -68,6 +70,7 @@ type thread struct {
 	usedAtRest int64 // and what it had used of a processor
 
 	glanced   int           // how often it has looked without waiting
+	found     int           // and something was there when it was held for that
 	glancedAt time.Duration // at this moment
 
 	limit *limited // of what it waits for in the kernel; or nil

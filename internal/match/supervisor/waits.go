@@ -26,15 +26,19 @@ func ends(deadline time.Duration) time.Duration {
 }
 
 // A thread that looks without waiting (polls without a time-out, lets others run, waits for what is over already)
-// again and again waits by running. After so many looks at one moment it waits until something comes of it or spinStep
-// has passed.
-const mostGlances = 16
+// again and again waits by running. After so many looks at one moment it is held, so that others go on, until something
+// has come of what it looks for or spinStep has passed; and if something was there each time, again and again, until
+// spinStep has passed.
+const (
+	mostGlances = 16
+	mostFinds   = 8
+)
 
 // glances counts such a look, and reports whether the thread has looked too often.
 func (c *call) glances() bool {
 	t := c.thread
 	if t.glancedAt != c.now {
-		t.glancedAt, t.glanced = c.now, 0
+		t.glancedAt, t.glanced, t.found = c.now, 0, 0
 	}
 	if t.glanced++; t.glanced <= mostGlances {
 		return false
@@ -44,13 +48,14 @@ func (c *call) glances() bool {
 	return true
 }
 
-// within is the deadline of a wait that may take so long; it is over at once, and false is reported, for a look that may
-// be made as it is.
-func (c *call) within(d time.Duration) (deadline time.Duration, waits bool) {
+// within sets how long a wait may take. It reports false for a look that may be made as it is.
+func (c *call) within(h *hold, d time.Duration) (waits bool) {
 	if d > 0 {
-		return c.now + min(d, never-c.now), true
+		h.deadline = c.now + min(d, never-c.now)
+		return true
 	}
-	return c.spun(), c.glances()
+	h.deadline, h.looks = c.spun(), true
+	return c.glances()
 }
 
 // grid is what short sleeps are rounded up to. Kernels round too, by less; without it
@@ -107,8 +112,7 @@ func (c *call) epoll() {
 	} else if ms := int32(c.args[3]); ms >= 0 {
 		d = time.Duration(ms) * time.Millisecond
 	}
-	waits := true
-	if h.deadline, waits = c.within(d); !waits {
+	if !c.within(h, d) {
 		c.pass()
 		return
 	}
@@ -127,8 +131,7 @@ func (c *call) poll() {
 	} else if c.args[2] != 0 {
 		d, _ = peekSpan(c.process.pid, c.args[2], time.Nanosecond)
 	}
-	waits := true
-	if h.deadline, waits = c.within(d); !waits {
+	if !c.within(h, d) {
 		c.pass()
 		return
 	}
@@ -163,8 +166,7 @@ func (c *call) choose() {
 		}
 		d, _ = peekSpan(c.process.pid, c.args[4], unit)
 	}
-	waits := true
-	if h.deadline, waits = c.within(d); !waits {
+	if !c.within(h, d) {
 		c.pass()
 		return
 	}
@@ -207,6 +209,9 @@ func (c *call) choose() {
 // watch has it noted when one of a process's descriptors becomes ready. Duplicates are taken
 // for the time of the wait only: they would keep connections open that the program closes.
 func (c *call) watch(h *hold, list []unix.PollFd) {
+	if h.looks && c.thread.found > mostFinds {
+		return
+	}
 	for _, w := range list {
 		if w.Fd < 0 {
 			continue
