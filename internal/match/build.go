@@ -135,13 +135,16 @@ func newBuild(p *plan.Plan, options Options) (*buildMatch, error) {
 	}
 	m.prepare(options, m.now)
 	m.stalled = func(view string, at time.Duration) bool { return m.stage.timing().Felt(view, at) }
+	if err := m.sit(); err != nil { // before the stage: what it gives to its programs alone is not for the guard
+		return nil, err
+	}
 	var err error
 	if m.stage, err = newStage(m); err != nil {
-		return nil, err
+		return nil, errors.Join(err, m.leave())
 	}
 	m.base = m.stage.zero()
 	if err := m.choosePorts(); err != nil {
-		return nil, errors.Join(err, m.stage.close())
+		return nil, errors.Join(err, m.leave())
 	}
 	return m, nil
 }
@@ -154,14 +157,11 @@ func runBuild(ctx context.Context, p *plan.Plan, options Options) (*Result, erro
 	}
 	if options.Folder != "" {
 		if err := m.open(p, options.Folder); err != nil {
-			return nil, errors.Join(err, m.stage.close())
+			return nil, errors.Join(err, m.leave())
 		}
 	}
 	if options.StopAtFirst || options.Alert != nil || options.Progress != nil {
 		m.judgeLive()
-	}
-	if err := m.sit(); err != nil {
-		return nil, m.abandon(errors.Join(err, m.stage.close()))
 	}
 	err = m.bringUp(ctx)
 	if err == nil {
@@ -204,6 +204,15 @@ func (m *buildMatch) sit() (err error) {
 		return errors.Join(err, m.seat.Close())
 	}
 	return nil
+}
+
+// leave ends what is left of the programs, and gives the stage and the seat back.
+func (m *buildMatch) leave() (err error) {
+	if m.stage != nil {
+		err = m.stage.close()
+	}
+	m.guard.Close()
+	return errors.Join(err, m.seat.Close())
 }
 
 // now is the time of the match, or before it began the time since base.
@@ -395,9 +404,7 @@ func (m *buildMatch) stop() {
 		}
 		m.stage.endAll(list)
 	}
-	m.note(m.stage.close())
-	m.guard.Close()
-	m.note(m.seat.Close())
+	m.note(m.leave())
 	m.note(m.wire.close())
 	m.releasePorts()
 }

@@ -50,9 +50,6 @@ func bringUpStepByStep(ctx context.Context, p *plan.Plan, options Options, each 
 	for _, participant := range m.participants {
 		participant.view = -1 // nothing is recorded
 	}
-	if err := m.sit(); err != nil {
-		return false, errors.Join(err, m.stage.close())
-	}
 	defer func() {
 		m.over = true
 		m.stop()

@@ -349,24 +349,30 @@ func (c *call) become() {
 	c.pass()
 }
 
-// trace has a thread stop when it becomes another program, or has made a thread or a process. It
+// trace has a thread stop when it becomes another program, has made a thread or a process, or gets a signal. It
 // reports false if the call is not to be gone on with.
 func (c *call) trace() bool {
-	tid := c.thread.tid
-	if c.traced[tid] {
+	switch e := c.seize(c.thread); e {
+	case 0:
 		return true
-	}
-	_, _, e := unix.RawSyscall6(unix.SYS_PTRACE, unix.PTRACE_SEIZE, uintptr(tid), 0, stopAtExec|stopAtSplit, 0, 0)
-	if e == unix.ESRCH { // it was killed meanwhile
-		return false
-	}
-	if e != 0 {
+	case unix.ESRCH: // it was killed meanwhile
+	default:
 		c.failure = &RefusedError{"a program cannot be traced", e}
 		c.pass()
-		return false
 	}
-	c.traced[tid] = true
-	return true
+	return false
+}
+
+// seize traces a thread, if that is not done yet.
+func (s *Supervisor) seize(t *thread) unix.Errno {
+	if s.traced[t.tid] {
+		return 0
+	}
+	_, _, e := unix.RawSyscall6(unix.SYS_PTRACE, unix.PTRACE_SEIZE, uintptr(t.tid), 0, stopAtExec|stopAtSplit, 0, 0)
+	if e == 0 {
+		s.traced[t.tid] = true
+	}
+	return e
 }
 
 // split makes a thread or a process. What is new does not run beside who has made it: it begins
@@ -385,12 +391,22 @@ func (c *call) exit() {
 	c.pass()
 }
 
-// signal may break what others are held at.
+// signal may break what others are held at. A thread that is signalled would run beside who signals it: it is stopped when the signal
+// comes, and gets it when everything waits.
 func (c *call) signal() {
-	if t := c.numbered(int(int32(c.args[0]))); t != nil {
-		t.process.suspect, t.process.active = true, true
-	} else {
+	t := c.numbered(int(int32(c.args[0])))
+	if t == nil {
 		c.stirParents() // a group, perhaps
+		c.pass()
+		return
+	}
+	t.process.suspect, t.process.active = true, true
+	switch c.nr {
+	case unix.SYS_TGKILL, unix.SYS_RT_TGSIGQUEUEINFO:
+		t = c.numbered(int(int32(c.args[1])))
+	}
+	if t != nil && t != c.thread && c.seize(t) == 0 {
+		t.catches = true
 	}
 	c.pass()
 }

@@ -163,30 +163,35 @@ func (c *call) openRandom() {
 	c.randoms = append(c.randoms, f)
 }
 
-// fill reports false if nobody reads it any more.
-func (f *randomFile) fill() bool {
-	for {
+// fill reports whether there was room, and whether somebody still reads it.
+func (f *randomFile) fill() (any, open bool) {
+	for ; ; any = true {
 		if len(f.unread) == 0 {
 			f.unread = make([]byte, 4096)
 			f.chance.fill(f.unread)
 		}
 		n := writeFrom(f.fd, f.unread)
 		if n < 0 {
-			return n == -int(unix.EAGAIN)
+			return any, n == -int(unix.EAGAIN)
 		}
 		f.unread = f.unread[n:]
 	}
 }
 
-// refill keeps all random devices full.
-func (s *Supervisor) refill() {
+// refill keeps all random devices full. It reports whether it was there for one: whoever waited for that goes on.
+func (s *Supervisor) refill() (any bool) {
 	s.randoms = slices.DeleteFunc(s.randoms, func(f *randomFile) bool {
-		if f.fill() {
+		if any {
 			return false
 		}
-		closeFd(f.fd)
-		return true
+		wrote, open := f.fill()
+		any = wrote
+		if !open {
+			closeFd(f.fd)
+		}
+		return !open
 	})
+	return any
 }
 
 func uuid(from *chance) []byte {

@@ -68,7 +68,9 @@ func (p *pages) close() error {
 func (s *Supervisor) becameProgram(pid int) {
 	delete(s.executing, pid)
 	delete(s.traced, pid)
-	p := s.threadOf(pid).process
+	t := s.threadOf(pid)
+	t.catches = false
+	p := t.process
 	for _, t := range p.threads { // its others are gone
 		if t.tid != pid {
 			s.ended(t)

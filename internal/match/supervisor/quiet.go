@@ -30,6 +30,9 @@ func (s *Supervisor) quiet() bool {
 				return false
 			}
 		}
+		if p.exiting {
+			s.reap()
+		}
 		if !p.started || p.exiting {
 			return false
 		}
@@ -80,7 +83,7 @@ func (s *Supervisor) asleep(p *proc) bool {
 	var buffer [mostDescribed]byte
 	p.outside = false
 	for _, t := range p.threads {
-		if t.gone || t.unborn {
+		if t.gone || t.stopped() {
 			continue
 		}
 		if t.hold != nil && t.hold.asleep && !p.suspect {
@@ -138,6 +141,9 @@ func (s *Supervisor) waits(t *thread, buffer []byte) bool {
 			s.limitedBySocket(t)
 		}
 		return true
+	case 't': // it gets a signal, perhaps
+		s.reap()
+		return false
 	case 'T': // somebody has suspended it
 		return true
 	case 'Z', 'X':

@@ -42,7 +42,7 @@ func (s *Supervisor) restless() (list []running, ok bool) {
 			return nil, false
 		}
 		for _, t := range p.threads {
-			if t.gone || t.unborn || t.hold != nil && t.hold.asleep {
+			if t.gone || t.stopped() || t.hold != nil && t.hold.asleep {
 				continue
 			}
 			switch s.doing(t) {
@@ -189,7 +189,7 @@ func (s *Supervisor) neverQuiet(after time.Duration) error {
 			continue
 		}
 		for _, t := range p.threads {
-			if t.gone || t.hold != nil {
+			if t.gone || t.stopped() || t.hold != nil {
 				continue
 			}
 			what := s.doing(t)

@@ -216,7 +216,10 @@ func (s *Supervisor) settle(ctx context.Context) (quiet bool, err error) {
 // step lets exactly one thing happen; everything waits. It reports whether nothing more
 // happens until t, and then it is t.
 func (s *Supervisor) step(t time.Duration) (bool, error) {
-	s.refill()
+	if s.refill() {
+		s.stir()
+		return false, nil
+	}
 	if s.letGo(false) {
 		return false, nil
 	}
@@ -282,6 +285,9 @@ func (s *Supervisor) letGo(looking bool) bool {
 			switch h := t.hold; {
 			case t.unborn:
 				s.bear(t)
+				return true
+			case t.caught != 0:
+				s.deliver(t)
 				return true
 			case h == nil:
 			case h.woken:

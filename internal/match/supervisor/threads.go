@@ -65,6 +65,8 @@ type thread struct {
 	hold    *hold
 	gone    bool
 	unborn  bool // it is stopped at its beginning
+	catches bool // it is to stop when it gets a signal
+	caught  int  // and has been stopped by that one; or 0
 
 	rest       int   // before which it was found running: one more than the rests by then
 	usedAtRest int64 // and what it had used of a processor
@@ -222,6 +224,10 @@ func (s *Supervisor) ended(t *thread) {
 		return
 	}
 	t.gone = true
+	if t.stopped() {
+		t.unborn, t.caught = false, 0
+		t.process.held--
+	}
 	if t.hold != nil {
 		s.drop(t.hold)
 	}
@@ -286,7 +292,7 @@ func (s *Supervisor) reap() {
 		case event == eventStop:
 			_ = unix.PtraceCont(pid, 0) // it may be gone
 		case status.Stopped():
-			_ = unix.PtraceCont(pid, int(status.StopSignal()))
+			s.signalled(pid, int(status.StopSignal()))
 		case status.Exited() || status.Signaled():
 			delete(s.executing, pid)
 			delete(s.splitting, pid)
@@ -304,6 +310,9 @@ func (s *Supervisor) hasSplit(tid, event int) {
 	made, err := unix.PtraceGetEventMsg(tid)
 	delete(s.splitting, tid)
 	delete(s.traced, tid)
+	if t := s.threads[tid]; t != nil {
+		t.catches = false
+	}
 	if err == nil && !over(int(made)) {
 		s.threadOf(int(made)) // known in the order in which they are made: their stops come in any
 	}
@@ -328,6 +337,34 @@ func (s *Supervisor) stopped(tid int) {
 		s.bear(t)
 	}
 }
+
+// signalled takes in that a thread that is traced is stopped because it gets a signal.
+func (s *Supervisor) signalled(tid, signal int) {
+	t := s.threads[tid]
+	if t == nil || !t.catches || s.executing[tid] || s.splitting[tid] {
+		_ = unix.PtraceCont(tid, signal)
+		return
+	}
+	if t.hold != nil {
+		s.drop(t.hold)
+	}
+	t.caught = signal
+	t.process.held++
+}
+
+// deliver lets a thread have the signal by which it was stopped.
+func (s *Supervisor) deliver(t *thread) {
+	signal := t.caught
+	t.caught = 0
+	t.process.held--
+	t.process.active = true
+	s.report.Wakes++
+	s.happened('k', t, uint64(signal))
+	_ = unix.PtraceCont(t.tid, signal) // if it is gone, so it is
+}
+
+// stopped reports whether a thread is stopped, and to be let go when everything waits.
+func (t *thread) stopped() bool { return t.unborn || t.caught != 0 }
 
 // bear lets a thread begin.
 func (s *Supervisor) bear(t *thread) {
