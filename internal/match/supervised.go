@@ -18,6 +18,7 @@ import (
 	"zitherwheel/internal/match/supervisor"
 	"zitherwheel/internal/network/relay"
 	"zitherwheel/internal/plan"
+	"zitherwheel/internal/trace"
 	"zitherwheel/internal/verdict/metrics"
 )
 
@@ -158,8 +159,12 @@ func (s *supervisedStage) readWaits() {}
 
 func (s *supervisedStage) timing() *metrics.Timing {
 	r := s.supervisor.Report()
+	var reads []metrics.Read
+	for _, one := range r.Reads {
+		reads = append(reads, metrics.Read{At: trace.Seconds(one.At), Program: one.Program, What: one.What})
+	}
 	return &metrics.Timing{Supervised: &metrics.Supervised{Visible: fmt.Sprintf("%016x", s.visible), Internal: fmt.Sprintf("%016x", r.Internal), Events: r.Events,
-		Jumps: r.Jumps, Wrong: r.Wrong, Charged: r.Charged, Spins: r.Spins, Remarks: r.Remarks}}
+		Jumps: r.Jumps, Wrong: r.Wrong, Charged: r.Charged, Spins: r.Spins, Remarks: r.Remarks, Computed: r.Computed, Reads: reads}}
 }
 
 // VirtualClock runs a program under a supervisor, to its end.

@@ -2,6 +2,7 @@ package played
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"zitherwheel/internal/bot"
@@ -36,6 +37,14 @@ func ShownIn(v *judge.Verdict) (list []Shown) {
 	return list
 }
 
+// Told are the findings of a variant that was played. It is an error if another play of it might show others.
+func Told(v *judge.Verdict) ([]Shown, error) {
+	if v != nil && v.Ending.NeedNotRepeat != "" {
+		return nil, errors.New(v.Ending.NeedNotRepeat)
+	}
+	return ShownIn(v), nil
+}
+
 // Try plays a variant in this process.
 func (h Here) Try(ctx context.Context, v Variant, _ int) ([]Shown, error) {
 	options := match.Options{Script: v.Script, Until: v.Until}
@@ -49,5 +58,5 @@ func (h Here) Try(ctx context.Context, v Variant, _ int) ([]Shown, error) {
 	if err != nil {
 		return nil, err
 	}
-	return ShownIn(r.Verdict), nil
+	return Told(r.Verdict)
 }

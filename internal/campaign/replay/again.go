@@ -3,6 +3,7 @@ package replay
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -28,13 +29,14 @@ import (
 // Followed says how far a match that was played again followed the recording. Its JSON
 // is that of zwheel replay --json.
 type Followed struct {
-	Clock   string `json:"clock"`
-	Replay  string `json:"replay"` // its run folder
-	Same    bool   `json:"same"`   // virtual: every line is; wall: the same signatures were found
-	Files   int    `json:"files"`
-	Lines   int    `json:"lines"` // that were compared on the virtual clock
-	Differs string `json:"differs,omitempty"`
-	Inside  string `json:"inside,omitempty"` // of programs on the virtual clock: "same" if they also woke and waited in the same order, or "differs"
+	Clock   string   `json:"clock"`
+	Replay  string   `json:"replay"` // its run folder
+	Same    bool     `json:"same"`   // virtual: every line is; wall: the same signatures were found
+	Files   int      `json:"files"`
+	Lines   int      `json:"lines"` // that were compared on the virtual clock
+	Differs string   `json:"differs,omitempty"`
+	Reads   []string `json:"reads,omitempty"`  // where it differs, what programs read that is not the same each time
+	Inside  string   `json:"inside,omitempty"` // of programs on the virtual clock: "same" if they also woke and waited in the same order, or "differs"
 
 	// On the wall clock.
 	Ways []WayFollowed `json:"ways,omitempty"`
@@ -101,6 +103,11 @@ func (r *Recording) compareLines(f *Followed, folder string) error {
 		}
 	}
 	f.Inside = inside(r.Run, again)
+	defer func() {
+		if !f.Same {
+			f.Reads = reads(r.Run, again)
+		}
+	}()
 	f.Same = true
 	for _, p := range pairs {
 		lines, differs, err := sameLines(p.a, p.b, cut)
@@ -126,6 +133,24 @@ func inside(a, b *run.Run) string {
 		return "same"
 	}
 	return "differs"
+}
+
+// reads are what programs read of the true machine in either of two plays, the latest first.
+func reads(runs ...*run.Run) (list []string) {
+	var all []metrics.Read
+	for _, one := range runs {
+		var t metrics.Timing
+		if one.Timing(&t) && t.Supervised != nil {
+			all = append(all, t.Supervised.Reads...)
+		}
+	}
+	slices.SortStableFunc(all, func(a, b metrics.Read) int { return cmp.Compare(b.At, a.At) })
+	for _, r := range all {
+		if text := r.Program + " " + r.What; !slices.Contains(list, text) {
+			list = append(list, text)
+		}
+	}
+	return list
 }
 
 // sameLines compares two files, seeing through their packing, and says where they

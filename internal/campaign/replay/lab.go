@@ -91,7 +91,7 @@ func (l *Lab) try(ctx context.Context, v played.Variant, nth int) ([]played.Show
 	if err != nil {
 		return nil, err
 	}
-	return played.ShownIn(r.Verdict), nil
+	return played.Told(r.Verdict)
 }
 
 // play plays a variant once.

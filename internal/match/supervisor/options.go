@@ -48,6 +48,7 @@ func (e *NeverQuietError) Error() string {
 type Report struct {
 	Jumps    int      // of time
 	Wrong    int      // jumps under a program that was running after all: times after one mean little
+	Computed []string // the programs for which it did
 	Charged  int      // times that a thread computed for so long that time went on nevertheless
 	Spins    int      // times that a program looked at the clock so often that time went on
 	Wakes    int      // threads that were let go

@@ -5,6 +5,7 @@ package supervisor
 import (
 	"fmt"
 	"os"
+	"slices"
 	"time"
 )
 
@@ -109,13 +110,14 @@ func (s *Supervisor) besideRunning() (charged bool) {
 			return false
 		}
 	}
-	who := list[0].process
 	for _, t := range list {
+		if name := t.process.name; !slices.Contains(s.report.Computed, name) {
+			s.report.Computed = append(s.report.Computed, name)
+		}
 		t.process.charged++
 		t.rest = 0 // the next charge is for what it uses from now on
 	}
 	s.report.Charged++
-	s.remark("%s computes without waiting: time goes on nevertheless", who.name)
 	return true
 }
 

@@ -139,19 +139,9 @@ func (t *Text) timing(m *metrics.Timing) {
 // supervised writes what is to be known of a run on a virtual clock.
 func (t *Text) supervised(s *metrics.Supervised) {
 	fmt.Fprintf(t.w, "  on a virtual clock computing takes no time: nothing here tells how long a server takes for its ticks, or a client for its frames\n")
-	if s.Charged > 0 {
-		fmt.Fprintf(t.w, "  time went on %s for a program that computed without waiting, so this match need not repeat\n", times(s.Charged))
-	}
 	for _, remark := range s.Remarks {
 		fmt.Fprintf(t.w, "  %s\n", remark)
 	}
-}
-
-func times(n int) string {
-	if n == 1 {
-		return "once"
-	}
-	return Number(n) + " times"
 }
 
 func milliseconds(ms float64) string {

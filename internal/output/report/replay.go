@@ -20,6 +20,13 @@ func (t *Text) Followed(f *replay.Followed) {
 		return
 	case f.Clock == plan.Virtual:
 		fmt.Fprintf(t.w, "%s   %s\n", t.colour("1", "NOT THE SAME MATCH"), f.Differs)
+		const most = 5
+		for _, read := range f.Reads[:min(most, len(f.Reads))] {
+			fmt.Fprintf(t.w, "  %s, which is not the same each time\n", read)
+		}
+		if more := len(f.Reads) - most; more > 0 {
+			fmt.Fprintf(t.w, "  (and %d more such reads: timing.json has them, as reads)\n", more)
+		}
 		return
 	}
 	for _, line := range []struct {

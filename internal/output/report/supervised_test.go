@@ -6,10 +6,13 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/campaign/replay"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/review/suggest"
+	"zitherwheel/internal/run/ending"
+	"zitherwheel/internal/verdict/judge"
 	"zitherwheel/internal/verdict/metrics"
 )
 
@@ -26,8 +29,6 @@ func TestWhatIsToBeKnownOfARunOnAVirtualClock(t *testing.T) {
 		want string
 	}{
 		"a run without anything odd": {metrics.Supervised{Jumps: 100}, timeless},
-		"a program that computes":    {metrics.Supervised{Charged: 1}, timeless + "  time went on once for a program that computed without waiting, so this match need not repeat\n"},
-		"one that does so often":     {metrics.Supervised{Charged: 1234}, timeless + "  time went on 1,234 times for a program that computed without waiting, so this match need not repeat\n"},
 		"what is not virtual":        {metrics.Supervised{Remarks: []string{"the server calls semtimedop"}}, timeless + "  the server calls semtimedop\n"},
 		"a wrong jump":               {metrics.Supervised{Wrong: 2}, timeless + "  Timing not reliable: time jumped 2 times while a program was running; play it again, and if that comes again, on the wall clock\n"},
 	} {
@@ -46,6 +47,20 @@ func TestHowFarABuildRepeated(t *testing.T) {
 		f := &replay.Followed{Clock: plan.Virtual, Same: true, Files: 10, Lines: 1200, Inside: inside}
 		assert.Equal(t, want, written(func(text *Text) { text.Followed(f) }))
 	}
+	f := &replay.Followed{Clock: plan.Virtual, Differs: "what fern said differs from line 3 on", Reads: []string{"server read /proc/self/status"}}
+	assert.Equal(t, "NOT THE SAME MATCH   what fern said differs from line 3 on\n  server read /proc/self/status, which is not the same each time\n", written(func(text *Text) { text.Followed(f) }))
+}
+
+// A match in which time went on beside a program that computed is no experiment that can be repeated, and says so first.
+func TestAMatchThatNeedNotRepeatSaysSoFirst(t *testing.T) {
+	why := (&metrics.Supervised{Charged: 1234, Computed: []string{"server"}}).NeedNotRepeat()
+	assert.Equal(t, "this match need not repeat: time went on 1234 times while server computed without waiting", why)
+	v := &judge.Verdict{Outcome: judge.InSync, Ending: ending.Ending{How: ending.Complete, NeedNotRepeat: why}}
+	assert.Regexp(t, `^IN SYNC .*\n  note: this match need not repeat: time went on`, written(func(text *Text) { text.Headline(v) }))
+	_, err := played.Told(v)
+	assert.EqualError(t, err, why, "so nothing is proved by it")
+	v.Outcome, v.Strict = judge.Inconclusive, true
+	assert.Equal(t, why, v.NotWell())
 }
 
 func TestWhatAMachineAllows(t *testing.T) {

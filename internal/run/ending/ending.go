@@ -30,6 +30,8 @@ type Ending struct {
 	Why    string   `json:"why,omitempty"` // it failed
 	Log    []string `json:"log,omitempty"` // then, the last log lines of the program concerned
 	Breaks []Break  `json:"breaks,omitempty"`
+
+	NeedNotRepeat string `json:"need_not_repeat,omitempty"` // why a match on the virtual clock may go otherwise when it is played again
 }
 
 // Kind is what broke.
@@ -101,6 +103,9 @@ func (e *Ending) BreakOf(kind Kind, view string) *Break {
 // Sentences says what did not go as it was to, a sentence each, what ended the match
 // first. until is how far the match was judged.
 func (e *Ending) Sentences(until time.Duration) (list []string) {
+	if e.NeedNotRepeat != "" {
+		list = append(list, e.NeedNotRepeat)
+	}
 	at := trace.Seconds(until).String()
 	switch e.How {
 	case Running:

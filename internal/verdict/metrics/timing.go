@@ -113,6 +113,26 @@ type Supervised struct {
 	Charged  int      `json:"charged"`  // times that time went on for a program that only computed
 	Spins    int      `json:"spins"`    // times that it went on for one that looked at the clock all the time
 	Remarks  []string `json:"remarks,omitempty"`
+	Computed []string `json:"computed,omitempty"` // the programs that time went on for
+	Reads    []Read   `json:"reads,omitempty"`    // what programs read that is not the same on each machine and at each time
+}
+
+// Read is something of the true machine that a program read; it is told once for each program.
+type Read struct {
+	At      trace.Seconds `json:"at_s"` // since the programs were started
+	Program string        `json:"program"`
+	What    string        `json:"what"`
+}
+
+// NeedNotRepeat says why the match may go otherwise when it is played again, or "".
+func (s *Supervised) NeedNotRepeat() string {
+	switch {
+	case s == nil || s.Charged == 0:
+		return ""
+	case s.Charged == 1:
+		return fmt.Sprintf("this match need not repeat: time went on once while %s computed without waiting", strings.Join(s.Computed, " and "))
+	}
+	return fmt.Sprintf("this match need not repeat: time went on %d times while %s computed without waiting", s.Charged, strings.Join(s.Computed, " and "))
 }
 
 // Lateness is a histogram of how late things were.
