@@ -93,7 +93,7 @@ NAME runs; --on says by which hub it is reached. The server, and all that judges
 				}
 				fmt.Fprintf(c.OutOrStdout(), "Run folder: %s\n", out)
 			}
-			if twice {
+			if twice && r.Played > 0 {
 				if err := playTwice(c, out, asJSON); err != nil {
 					return err
 				}

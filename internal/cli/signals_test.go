@@ -4,12 +4,15 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strconv"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -17,6 +20,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zitherwheel/internal/match"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/run/ending"
 )
@@ -61,14 +65,26 @@ func TestWhatEndsARunFromOutsideLeavesItsFolderFinished(t *testing.T) {
 
 const twoForHalfAMinute = "duration: 30s\nclock: wall\nseed: 4\nbots: [{name: fern, link: village}, {name: moss, link: village}]\n"
 
-func unique(mark string) string { return mark + "-" + strconv.Itoa(os.Getpid()) }
-
-// left counts the processes of a test that are still there.
-func left(mark string) (n int) {
-	paths, _ := filepath.Glob("/proc/[0-9]*/environ")
+// family is a process and all that it has started, and what those have.
+func family(t *testing.T, pid int) (list []int) {
+	list = append(list, pid)
+	paths, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", pid))
 	for _, path := range paths {
-		env, err := os.ReadFile(path)
-		if err == nil && bytes.Contains(env, []byte("CLI_TEST_PROGRAM="+unique(mark)+"\x00")) {
+		children, _ := os.ReadFile(path) // it may have ended
+		for _, word := range strings.Fields(string(children)) {
+			child, err := strconv.Atoi(word)
+			require.NoError(t, err)
+			list = append(list, family(t, child)...)
+		}
+	}
+	return list
+}
+
+// left counts those that are still there.
+func left(family []int) (n int) {
+	for _, pid := range family {
+		stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+		if err == nil && !strings.Contains(string(stat), ") Z ") {
 			n++
 		}
 	}
@@ -87,17 +103,61 @@ func TestARunThatIsKilledLeavesItsEvidenceAndNothingElse(t *testing.T) {
 	path, folder := filepath.Join(dir, "plan.yaml"), filepath.Join(dir, "run")
 	require.NoError(t, os.WriteFile(path, []byte(twoForHalfAMinute), 0o600))
 	c := exec.Command(os.Args[0], "run", path, "--out", folder)
-	c.Env = append(os.Environ(), "CLI_TEST_PROGRAM="+unique("killed"))
+	c.Env = append(os.Environ(), "CLI_TEST_PROGRAM=yes")
 	require.NoError(t, c.Start())
 	view := filepath.Join(folder, "views", "moss.jsonl")
 	require.Eventually(t, func() bool { info, err := os.Stat(view); return err == nil && info.Size() > 80_000 }, 20*time.Second, 10*time.Millisecond)
-	require.GreaterOrEqual(t, left("killed"), 4, "zwheel, the server and two clients")
+	all := family(t, c.Process.Pid)
+	require.GreaterOrEqual(t, left(all), 4, "zwheel, the server and two clients")
 	require.NoError(t, c.Process.Kill())
 	_ = c.Wait()
-	require.Eventually(t, func() bool { return left("killed") == 0 }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return left(all) == 0 }, 10*time.Second, 10*time.Millisecond)
 	var out bytes.Buffer
 	assert.Equal(t, 3, Main([]string{"check", folder}, &out, &out))
 	assert.Contains(t, out.String(), "INCONCLUSIVE   nothing was found, but the recording was cut off; it is judged up to")
+}
+
+// Ctrl-C in a terminal goes to all that is in the foreground, at any moment.
+func TestAMatchOnTheVirtualClockEndsWithCtrlC(t *testing.T) {
+	if testing.Short() || runtime.GOOS != "linux" {
+		t.Skip("starts many programs")
+	}
+	if virtual := match.Machine(context.Background())[0]; !virtual.Has {
+		t.Skip(virtual.What)
+	}
+	for name, server := range map[string]string{"programs that wait": "sleep 100", "a program that never does": "while :; do :; done"} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			path := filepath.Join(dir, "plan.yaml")
+			require.NoError(t, os.WriteFile(path, fmt.Appendf(nil, `
+duration: 1h
+game: {name: nothing}
+build:
+  server: {run: [sh, -c, "echo up; %s"], trace: none, ready: {log: up}}
+  client: {run: [sh, -c, "echo in; while sleep 0.001; do :; done"], trace: none, drive: none, ready: {log: in}}
+bots: [{name: fern}, {name: moss}]
+`, server), 0o600))
+			for i := range 8 {
+				folder := filepath.Join(dir, strconv.Itoa(i))
+				c := exec.Command(os.Args[0], "run", path, "--out", folder)
+				c.Env = append(os.Environ(), "CLI_TEST_PROGRAM=yes")
+				c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+				require.NoError(t, c.Start())
+				time.Sleep(time.Duration(i*i) * 12 * time.Millisecond)
+				all := family(t, c.Process.Pid)
+				require.NoError(t, syscall.Kill(-c.Process.Pid, syscall.SIGINT))
+				ended := make(chan error)
+				go func() { ended <- c.Wait() }()
+				select {
+				case <-ended:
+				case <-time.After(20 * time.Second):
+					_ = syscall.Kill(-c.Process.Pid, syscall.SIGQUIT)
+					require.Fail(t, "it does not end", "after %d", i)
+				}
+				assert.Eventually(t, func() bool { return left(all) == 0 }, 10*time.Second, 10*time.Millisecond)
+			}
+		})
+	}
 }
 
 func TestADiskThatIsFullEndsTheRun(t *testing.T) {
@@ -105,13 +165,13 @@ func TestADiskThatIsFullEndsTheRun(t *testing.T) {
 	path, folder := filepath.Join(dir, "plan.yaml"), filepath.Join(dir, "run")
 	require.NoError(t, os.WriteFile(path, []byte(twoForHalfAMinute), 0o600))
 	c := exec.Command("sh", "-c", `trap "" XFSZ; ulimit -f 120; exec "$0" run "$1" --out "$2"`, os.Args[0], path, folder) // 60 kB a file
-	c.Env = append(os.Environ(), "CLI_TEST_PROGRAM="+unique("disk"))
+	c.Env = append(os.Environ(), "CLI_TEST_PROGRAM=yes")
 	out, err := c.CombinedOutput()
 	var failure *exec.ExitError
 	require.ErrorAs(t, err, &failure, "%s", out)
 	assert.Equal(t, 3, failure.ExitCode())
 	assert.Contains(t, string(out), "file too large")
-	assert.Zero(t, left("disk"))
+	assert.Zero(t, left(family(t, c.Process.Pid)))
 	run, err := run.Open(folder)
 	require.NoError(t, err)
 	assert.Equal(t, ending.Failed, run.About.How, "it does not stay running for ever")

@@ -73,7 +73,7 @@ type event struct {
 }
 
 // newBuild puts everything in place and starts nothing.
-func newBuild(p *plan.Plan, options Options) (*buildMatch, error) {
+func newBuild(ctx context.Context, p *plan.Plan, options Options) (*buildMatch, error) {
 	m := &buildMatch{recorder: recorder{names: namesOf(p)}, plan: p, build: p.ToBringUp(), options: options}
 	self := options.Zwheel
 	if self == "" {
@@ -139,7 +139,7 @@ func newBuild(p *plan.Plan, options Options) (*buildMatch, error) {
 		return nil, err
 	}
 	var err error
-	if m.stage, err = newStage(m); err != nil {
+	if m.stage, err = newStage(ctx, m); err != nil {
 		return nil, errors.Join(err, m.leave())
 	}
 	m.base = m.stage.zero()
@@ -151,7 +151,7 @@ func newBuild(p *plan.Plan, options Options) (*buildMatch, error) {
 
 // runBuild plays a match of programs.
 func runBuild(ctx context.Context, p *plan.Plan, options Options) (*Result, error) {
-	m, err := newBuild(p, options)
+	m, err := newBuild(ctx, p, options)
 	if err != nil {
 		return nil, err
 	}

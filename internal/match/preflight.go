@@ -42,7 +42,7 @@ func Preflight(ctx context.Context, p *plan.Plan, options Options, each func(Ste
 }
 
 func bringUpStepByStep(ctx context.Context, p *plan.Plan, options Options, each func(Step)) (bool, error) {
-	m, err := newBuild(p, options)
+	m, err := newBuild(ctx, p, options)
 	if err != nil {
 		return false, err
 	}

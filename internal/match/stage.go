@@ -60,10 +60,10 @@ type carrier interface {
 }
 
 // newStage sets the stage that a match's plan asks for.
-func newStage(m *buildMatch) (stage, error) {
+func newStage(ctx context.Context, m *buildMatch) (stage, error) {
 	every := (time.Second / time.Duration(m.build.ControlRate)).Round(time.Microsecond)
 	if m.plan.Clock == plan.Wall {
 		return newWallStage(m, every), nil
 	}
-	return newSupervisedStage(m, every)
+	return newSupervisedStage(ctx, m, every)
 }

@@ -25,6 +25,7 @@ import (
 // supervisedStage is a supervisor that owns the time of the programs. Everything happens in
 // the goroutine of the match, while the supervisor lets time pass.
 type supervisedStage struct {
+	ctx        context.Context
 	match      *buildMatch
 	supervisor *supervisor.Supervisor
 	every      time.Duration
@@ -37,12 +38,12 @@ type supervisedStage struct {
 // firstDay is the date that programs find at the beginning of every match on a virtual clock.
 var firstDay = time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 
-func newSupervisedStage(m *buildMatch, every time.Duration) (stage, error) {
-	s, err := supervisor.New(supervisor.Options{Seed: m.plan.Seed, Zero: firstDay, OneThread: m.build.Threads != plan.ManyThreads})
+func newSupervisedStage(ctx context.Context, m *buildMatch, every time.Duration) (stage, error) {
+	s, err := supervisor.New(ctx, supervisor.Options{Seed: m.plan.Seed, Zero: firstDay, OneThread: m.build.Threads != plan.ManyThreads})
 	if err != nil {
 		return nil, err
 	}
-	return &supervisedStage{match: m, supervisor: s, every: every}, nil
+	return &supervisedStage{ctx: ctx, match: m, supervisor: s, every: every}, nil
 }
 
 func (s *supervisedStage) zero() time.Time    { return firstDay }
@@ -86,8 +87,17 @@ func (s *supervisedStage) see(who string, what []byte) {
 
 func (s *supervisedStage) end(p program) { p.(*supervisor.Program).Stop() }
 
+// endWithin is how long programs may take by the wall clock to end by themselves when the match is interrupted.
+const endWithin = 500 * time.Millisecond
+
 // endAll ends programs in virtual time; those that take none are killed when nothing else is left.
 func (s *supervisedStage) endAll(list []program) {
+	ctx := context.Background()
+	if s.ctx.Err() != nil { // somebody waits for the end
+		var done func()
+		ctx, done = context.WithTimeout(ctx, endWithin)
+		defer done()
+	}
 	longest := time.Duration(0)
 	for _, p := range list {
 		p := p.(*supervisor.Program)
@@ -96,7 +106,7 @@ func (s *supervisedStage) endAll(list []program) {
 	}
 	running := func(p program) bool { return p.Running() }
 	for until := s.now() + longest + s.every; slices.ContainsFunc(list, running) && s.now() < until; {
-		if err := s.supervisor.Run(context.Background(), s.now()+s.every); err != nil {
+		if err := s.supervisor.Run(ctx, s.now()+s.every); err != nil {
 			break
 		}
 	}
@@ -188,7 +198,7 @@ func VirtualClock(ctx context.Context) Ability {
 }
 
 func supervise(ctx context.Context) error {
-	s, err := supervisor.New(supervisor.Options{Seed: 1, Zero: firstDay})
+	s, err := supervisor.New(ctx, supervisor.Options{Seed: 1, Zero: firstDay})
 	if err != nil {
 		return err
 	}
@@ -208,7 +218,7 @@ func ownSpaces() []Ability {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		s, err := supervisor.New(supervisor.Options{Seed: 1, Zero: firstDay})
+		s, err := supervisor.New(context.Background(), supervisor.Options{Seed: 1, Zero: firstDay})
 		if err != nil {
 			return
 		}

@@ -3,6 +3,7 @@
 package supervisor
 
 import (
+	"context"
 	"errors"
 	"os"
 	"os/exec"
@@ -35,7 +36,7 @@ func supervised(b *testing.B, d time.Duration, program string, args ...string) (
 	b.Helper()
 	done := make(chan error)
 	go func() {
-		s, err := New(Options{Seed: 1, Zero: zero, Patient: time.Minute})
+		s, err := New(context.Background(), Options{Seed: 1, Zero: zero, Patient: time.Minute})
 		if err == nil {
 			_, err = s.Start(process.Spec{Name: "program", Run: append([]string{program}, args...), Folder: filepath.Dir(program), StopWithin: time.Second}, func(process.Line) {}, func(*Program) {})
 			if err == nil {

@@ -9,6 +9,7 @@ import (
 	"runtime"
 	"slices"
 	"syscall"
+	"time"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -230,19 +231,32 @@ func (s *Supervisor) launch(p *Program, path string) (pid, listener int, err err
 	return pid, listener, err
 }
 
-// launchWithin is how long a launcher has to put its filter in place, in seconds of the wall clock.
-const launchWithin = 30
+// launchWithin is how long a launcher, or who counts processes, has to answer, by the wall clock. One that dies has answered at once.
+const launchWithin = 2 * time.Minute
+
+// await waits until something can be read from a process that this program has started from itself.
+func (s *Supervisor) await(fd int) error {
+	const slice = 20 * time.Millisecond
+	list := []unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}
+	for until := wallNow() + launchWithin; poll(list, slice) <= 0; {
+		if err := s.ctx.Err(); err != nil {
+			return err
+		}
+		if wallNow() > until {
+			return fmt.Errorf("it does not answer within %s", launchWithin)
+		}
+	}
+	return nil
+}
 
 // takeListener takes the launcher's end of its filter.
 func (s *Supervisor) takeListener(pid, socket int) (int, error) {
 	var said [8]byte
-	_ = unix.SetsockoptTimeval(socket, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: launchWithin}) // without, it may wait for ever
-	n, err := unix.Read(socket, said[:])
-	for err == unix.EINTR {
-		n, err = unix.Read(socket, said[:])
+	if err := s.await(socket); err != nil {
+		return -1, &RefusedError{"the launcher tells nothing of its filter", err}
 	}
-	if n != len(said) {
-		return -1, &RefusedError{"the launcher told nothing of its filter", err}
+	if n := readInto(socket, said[:]); n != len(said) {
+		return -1, &RefusedError{"the launcher told nothing of its filter", unix.Errno(max(0, -n))}
 	}
 	number := binary.LittleEndian.Uint64(said[:])
 	if number>>63 != 0 {

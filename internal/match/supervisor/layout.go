@@ -27,9 +27,9 @@ const (
 // layout is where a process's memory begins.
 type layout struct{ gap, heap, stack uint64 }
 
-// drawLayout draws that of the program that a process becomes next.
+// drawLayout draws that of the program that a process becomes next. It is the same however often the process has to ask: a signal
+// may break the call.
 func (s *Supervisor) drawLayout(p *proc) layout {
-	p.begun++
 	from := chance{s.options.Seed*0xd1342543de82ef95 + uint64(p.number+1)*0x9e3779b97f4a7c15 + uint64(p.begun)}
 	var b [24]byte
 	from.fill(b[:])

@@ -29,6 +29,7 @@ func (s *Supervisor) Numbers() bool { return s.numbers != nil }
 type numberer struct {
 	pid    int
 	socket int
+	await  func(fd int) error
 	base   int // of this match
 	begun  int // programs that were started
 }
@@ -51,7 +52,7 @@ func (s *Supervisor) takeNumbers() {
 	if unix.Unshare(unix.CLONE_NEWPID) != nil {
 		return
 	}
-	n, err := startNumberer()
+	n, err := s.startNumberer()
 	if err != nil {
 		if unix.Setns(before, unix.CLONE_NEWPID) != nil {
 			s.failure = &RefusedError{"programs cannot be given process numbers of their own, nor those of the machine again", err}
@@ -65,22 +66,21 @@ func (s *Supervisor) takeNumbers() {
 	s.numbers = n
 }
 
-func startNumberer() (*numberer, error) {
+func (s *Supervisor) startNumberer() (*numberer, error) {
 	pair, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
 		return nil, err
 	}
-	defer closeFd(pair[1])
-	n := &numberer{socket: pair[0]}
+	n := &numberer{socket: pair[0], await: s.await}
 	self, err := os.Executable()
 	if err == nil {
 		n.pid, err = syscall.ForkExec(self, []string{numbererName}, &syscall.ProcAttr{Files: []uintptr{0, 1, 2, uintptr(pair[1])}, Env: []string{"GOMAXPROCS=1"}, Sys: &syscall.SysProcAttr{Setsid: true, Pdeathsig: syscall.SIGKILL}})
 	}
+	closeFd(pair[1]) // so that its end is seen
 	if err != nil {
 		closeFd(pair[0])
 		return nil, err
 	}
-	_ = unix.SetsockoptTimeval(n.socket, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: launchWithin}) // without, it may wait for ever
 	// A system may have fewer numbers.
 	if !n.answered() || !n.from(firstNumber+mostNumbers) {
 		n.close(func() {})
@@ -92,7 +92,7 @@ func startNumberer() (*numberer, error) {
 // answered reports whether the numberer has done what it was told.
 func (n *numberer) answered() bool {
 	var done [1]byte
-	return readInto(n.socket, done[:]) == 1 && done[0] == 1
+	return n.await(n.socket) == nil && readInto(n.socket, done[:]) == 1 && done[0] == 1
 }
 
 // number is what the next program's first process is to be called, and after is what comes some numbers later.

@@ -87,6 +87,7 @@ func (s *Supervisor) becameProgram(pid int) {
 		s.failure = fmt.Errorf("%s cannot be put on the virtual clock: whoever counts processes has gone", p.name)
 	}
 	p.started, p.passedFd = true, -1
+	p.begun++
 	s.happened('e', nil, uint64(p.number))
 	_ = unix.PtraceDetach(pid) // if it is gone, so it is
 }

@@ -4,7 +4,6 @@ package supervisor
 
 import (
 	"bytes"
-	"context"
 	"fmt"
 	"net"
 	"net/netip"
@@ -79,7 +78,7 @@ func (s *Supervisor) Start(spec process.Spec, say func(process.Line), ended func
 		p.tail = lines.Follow(spec.Trace.File)
 	}
 	s.happened('s', nil, uint64(p.process.number))
-	_, err = s.settle(context.Background())
+	_, err = s.settle(s.ctx)
 	return p, err
 }
 

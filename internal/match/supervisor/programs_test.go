@@ -59,7 +59,7 @@ func TestAProgramThatStandsStillForAnotherReasonIsNamed(t *testing.T) {
 	runs := compiled(t, `int main(void) { for (volatile long i = 0;; i++) ; }`)
 	done := make(chan error)
 	go func() {
-		s, err := New(Options{Seed: 1, Zero: zero, Patient: 300 * time.Millisecond})
+		s, err := New(context.Background(), Options{Seed: 1, Zero: zero, Patient: 300 * time.Millisecond})
 		if err == nil {
 			_, err = s.Start(process.Spec{Name: "the runner", Run: runs}, func(process.Line) {}, func(*Program) {})
 			_ = s.Close() // its error is not what is asked for

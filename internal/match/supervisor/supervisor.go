@@ -53,6 +53,7 @@ type Wires interface {
 // Supervisor owns the time of the programs that it starts. It belongs to the goroutine that
 // made it, which it binds to its thread; no method is safe for another one.
 type Supervisor struct {
+	ctx       context.Context
 	options   Options
 	now       time.Duration
 	wires     Wires
@@ -88,11 +89,12 @@ type Supervisor struct {
 	failure         error
 }
 
-// New makes a supervisor. The goroutine stays on its thread, and that thread ends with it.
-func New(o Options) (*Supervisor, error) {
+// New makes a supervisor. The goroutine stays on its thread, and that thread ends with it. When ctx is done, nothing waits for
+// a program any more.
+func New(ctx context.Context, o Options) (*Supervisor, error) {
 	runtime.LockOSThread()
 	comeFirst(ahead)
-	s := &Supervisor{options: o, placeHeld: -1, threads: map[int]*thread{}, executing: map[int]bool{}, splitting: map[int]bool{}, traced: map[int]bool{}, hasty: map[int]bool{}, mostPids: mostPids(), spins: spinningFor, computes: computesFor}
+	s := &Supervisor{ctx: ctx, options: o, placeHeld: -1, threads: map[int]*thread{}, executing: map[int]bool{}, splitting: map[int]bool{}, traced: map[int]bool{}, hasty: map[int]bool{}, mostPids: mostPids(), spins: spinningFor, computes: computesFor}
 	if s.options.Patient == 0 {
 		s.options.Patient = 30 * time.Second
 	}

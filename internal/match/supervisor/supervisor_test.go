@@ -44,7 +44,7 @@ func with(t *testing.T, o Options, test func(s *stage)) {
 	done := make(chan any)
 	go func() {
 		defer func() { done <- recover() }()
-		s, err := New(o)
+		s, err := New(context.Background(), o)
 		if !assert.NoError(t, err) {
 			return
 		}
