@@ -108,8 +108,7 @@ func (s *Supervisor) handle(listener int, n *notification) {
 		limitStack(t.process.pid, usualStack)
 	}
 	delete(s.splitting, int(n.tid)) // or made another thread
-	s.order++
-	c := &call{Supervisor: s, listener: listener, id: n.id, thread: t, process: t.process, nr: int(n.nr), args: n.args, order: s.order}
+	c := &call{Supervisor: s, listener: listener, id: n.id, thread: t, process: t.process, nr: int(n.nr), args: n.args, order: s.orderOf(t.process)}
 	if handle := handlers[c.nr]; handle != nil && n.arch == unix.AUDIT_ARCH_X86_64 {
 		handle(c)
 		return
@@ -121,6 +120,17 @@ func (s *Supervisor) handle(listener int, n *notification) {
 	}
 	s.failure = errors.Join(s.failure, &unknownCallError{t.process.name, c.nr, n.arch})
 	c.fail(unix.ENOSYS)
+}
+
+// orderOf is where a call of a process stands among all. Processes that run beside each other, because something came for both, call in
+// an order that is left to chance: so it is by when everything waited last, then by process, and only then by what came first.
+func (s *Supervisor) orderOf(p *proc) uint64 {
+	const most = 1<<20 - 1
+	if p.calledAt != s.rests {
+		p.calledAt, p.called = s.rests, 0
+	}
+	p.called = min(p.called+1, most)
+	return uint64(s.rests)<<34 | uint64(p.number)<<20 | p.called
 }
 
 func (s *Supervisor) send(listener int, a answer) {

@@ -73,7 +73,6 @@ type Supervisor struct {
 	randoms   []*randomFile
 	pages     pages
 	vdso      map[string]uint64
-	order     uint64 // of calls
 
 	numbers   *numberer // of processes; nil is the machine's own
 	mostPids  int       // of the machine

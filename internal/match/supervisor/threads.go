@@ -40,6 +40,8 @@ type proc struct {
 	lent      map[uint64]*loan        // memory in which something else stands for a moment
 	random    chance
 	nextPort  int
+	called    uint64          // its calls since everything waited
+	calledAt  int             // for so many times
 	computed  time.Duration   // its processor time, as it is told
 	saw       map[string]bool // what it has read of the true machine
 	layout    layout          // of the program that it becomes
