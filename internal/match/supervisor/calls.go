@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 	"unsafe"
 
@@ -62,35 +63,23 @@ func init() {
 
 // drain answers all calls that wait; it waits for the first for so long by the wall clock.
 func (s *Supervisor) drain(wait time.Duration) {
-	list := make([]unix.PollFd, 0, 8)
-	for {
-		list = list[:0]
-		for _, l := range s.listeners {
-			list = append(list, unix.PollFd{Fd: int32(l), Events: unix.POLLIN})
-		}
-		if poll(list, wait) <= 0 {
-			return
-		}
-		wait = 0
-		any := false
-		for i, l := range list {
-			switch {
-			case l.Revents&unix.POLLIN != 0:
-				var n notification
-				if control(int(l.Fd), notifyReceive, unsafe.Pointer(&n)) == 0 {
-					any = true
-					s.handle(int(l.Fd), &n)
+	if wait > 0 && poll([]unix.PollFd{{Fd: int32(s.asked), Events: unix.POLLIN}}, wait) <= 0 {
+		return
+	}
+	var events [16]unix.EpollEvent
+	for n := 1; n > 0; {
+		n = epollNow(s.asked, events[:])
+		for _, e := range events[:max(n, 0)] {
+			var one notification
+			switch listener := int(e.Fd); {
+			case e.Events&unix.EPOLLIN != 0:
+				if control(listener, notifyReceive, unsafe.Pointer(&one)) == 0 {
+					s.handle(listener, &one)
 				}
-			case l.Revents&unix.POLLHUP != 0: // nobody is left under this filter
-				closeFd(int(l.Fd))
-				s.listeners = append(s.listeners[:i:i], s.listeners[i+1:]...)
+			case e.Events&unix.EPOLLHUP != 0: // nobody is left under this filter
+				closeFd(listener)
+				s.listeners = slices.DeleteFunc(s.listeners, func(l int) bool { return l == listener })
 			}
-			if len(s.listeners) != len(list) {
-				break
-			}
-		}
-		if !any && len(s.listeners) == len(list) {
-			return
 		}
 	}
 }
@@ -319,12 +308,17 @@ func (c *call) processors() {
 	c.give(word)
 }
 
-// yield holds a thread that lets others run until no other can go on at this moment.
+// yield holds a thread that lets others run until no other can go on at this moment. If all other threads of its program are sure to
+// sleep, it goes on at once, as long as it does not do so again and again.
 func (c *call) yield() {
 	h := c.held(never)
-	if c.glances() {
+	switch often := c.glances(); {
+	case often:
 		h.deadline = c.spun()
-	} else {
+	case c.alone():
+		c.give(0)
+		return
+	default:
 		h.yields = true
 	}
 	c.keep(h)

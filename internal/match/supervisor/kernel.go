@@ -41,6 +41,8 @@ const (
 	notifySend     = 0xC0182101
 	notifyValid    = 0x40082102
 	notifyAddFd    = 0x40182103
+	notifySetFlags = 0x40082104
+	syncWake       = 1          // SECCOMP_USER_NOTIF_FD_SYNC_WAKE_UP: who asks and who answers take turns
 	letGo          = 1          // the flag of an answer: make the call as it is
 	anyChild       = 0x40000000 // __WALL
 	ofThisThread   = 0x20000000 // __WNOTHREAD
@@ -193,6 +195,16 @@ func poll(list []unix.PollFd, wait time.Duration) int {
 			continue
 		}
 		return 0
+	}
+}
+
+// epollNow are the events of an epoll set at this moment. It does not wait, so no signal ends it.
+func epollNow(fd int, events []unix.EpollEvent) int {
+	for {
+		n, _, e := unix.RawSyscall6(unix.SYS_EPOLL_PWAIT, uintptr(fd), uintptr(unsafe.Pointer(&events[0])), uintptr(len(events)), 0, 0, 0)
+		if e != unix.EINTR {
+			return int(n)
+		}
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"os"
 	"runtime"
 	"slices"
+	"sync/atomic"
 	"syscall"
 	"time"
 	"unsafe"
@@ -115,6 +116,30 @@ func comeFirst(nice int) {
 	}
 	const slice = 100_000 // ns
 	_ = unix.SchedSetAttr(0, &unix.SchedAttr{Size: unix.SizeofSchedAttr, Nice: int32(nice), Runtime: slice}, 0)
+}
+
+// matches is how many supervisors this program has made.
+var matches atomic.Int64
+
+// stayOn has the calling thread, and what it starts, run on the nth of the processors that it may use. Supervisor and programs take turns: to wake
+// another processor for each turn takes longer than most turns do.
+func stayOn(nth int) {
+	var may, one unix.CPUSet
+	if unix.SchedGetaffinity(0, &may) != nil || may.Count() == 0 {
+		return
+	}
+	for nth %= may.Count(); ; {
+		for cpu := range len(may) * 64 {
+			if !may.IsSet(cpu) {
+				continue
+			}
+			if nth--; nth < 0 {
+				one.Set(cpu)
+				_ = unix.SchedSetaffinity(0, &one) // then it goes on where it goes on
+				return
+			}
+		}
+	}
 }
 
 // handOver does all that is left to do, and returns only if the program cannot be begun. From the
@@ -277,6 +302,8 @@ func (s *Supervisor) takeListener(pid, socket int) (int, error) {
 		return -1, &RefusedError{"the system lets no file be taken from a process (pidfd_getfd)", e}
 	}
 	unix.CloseOnExec(int(listener))
+	together := uint64(syncWake)
+	_ = control(int(listener), notifySetFlags, unsafe.Pointer(&together)) // an older kernel has no such flag
 	writeFrom(socket, said[:1])
 	return int(listener), nil
 }

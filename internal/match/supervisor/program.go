@@ -64,6 +64,11 @@ func (s *Supervisor) Start(spec process.Spec, say func(process.Line), ended func
 		return nil, err
 	}
 	s.listeners = append(s.listeners, listener)
+	event := unix.EpollEvent{Events: unix.EPOLLIN, Fd: int32(listener)}
+	if err := unix.EpollCtl(s.asked, unix.EPOLL_CTL_ADD, listener, &event); err != nil {
+		p.close()
+		return nil, fmt.Errorf("epoll: %w", err)
+	}
 	p.process = s.process(pid, spec.Name, nil)
 	p.process.program = p
 	s.programs = append(s.programs, p)
@@ -93,7 +98,7 @@ func (p *Program) hearFrom(s *stream) {
 // was anything.
 func (s *Supervisor) listen() (any bool) {
 	var events [64]unix.EpollEvent
-	n, _ := unix.EpollWait(s.said, events[:], 0)
+	n := epollNow(s.said, events[:])
 	for _, p := range s.programs {
 		if p.told {
 			continue

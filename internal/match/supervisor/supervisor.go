@@ -61,6 +61,7 @@ type Supervisor struct {
 	actsCount uint64
 
 	listeners []int // of the filters
+	asked     int   // an epoll set of them
 	processes []*proc
 	programs  []*Program
 	threads   map[int]*thread // by number
@@ -93,12 +94,18 @@ type Supervisor struct {
 func New(ctx context.Context, o Options) (*Supervisor, error) {
 	runtime.LockOSThread()
 	comeFirst(ahead)
+	if o.OneThread {
+		stayOn(int(matches.Add(1)))
+	}
 	s := &Supervisor{ctx: ctx, options: o, placeHeld: -1, threads: map[int]*thread{}, executing: map[int]bool{}, splitting: map[int]bool{}, traced: map[int]bool{}, hasty: map[int]bool{}, mostPids: mostPids(), spins: spinningFor, computes: computesFor}
 	if s.options.Patient == 0 {
 		s.options.Patient = 30 * time.Second
 	}
 	var err error
 	if s.ready, err = unix.EpollCreate1(unix.EPOLL_CLOEXEC); err != nil {
+		return nil, fmt.Errorf("epoll: %w", err)
+	}
+	if s.asked, err = unix.EpollCreate1(unix.EPOLL_CLOEXEC); err != nil {
 		return nil, fmt.Errorf("epoll: %w", err)
 	}
 	if s.said, err = unix.EpollCreate1(unix.EPOLL_CLOEXEC); err != nil {
@@ -268,7 +275,7 @@ func (s *Supervisor) stir() {
 func (s *Supervisor) letGo(looking bool) bool {
 	var events [64]unix.EpollEvent
 	for {
-		n, _ := unix.EpollWait(s.ready, events[:], 0)
+		n := epollNow(s.ready, events[:])
 		for i := range max(n, 0) {
 			if t := s.threads[int(events[i].Fd)]; t != nil && t.hold != nil {
 				t.hold.ready = true
@@ -460,6 +467,7 @@ func (s *Supervisor) Close() error {
 	if s.placeHeld >= 0 {
 		closeFd(s.placeHeld)
 	}
+	closeFd(s.asked)
 	closeFd(s.ready)
 	closeFd(s.said)
 	return s.pages.close()

@@ -368,6 +368,29 @@ func (s *Supervisor) deliver(t *thread) {
 // stopped reports whether a thread is stopped, and to be let go when everything waits.
 func (t *thread) stopped() bool { return t.unborn || t.caught != 0 }
 
+// alone reports whether all other threads of a caller's program are sure to sleep, and would if everything waited. Whether descriptors have become
+// ready is not asked.
+func (c *call) alone() bool {
+	if c.process.suspect || c.process.unlisted {
+		return false
+	}
+	for _, t := range c.process.threads {
+		switch h := t.hold; {
+		case t == c.thread || t.gone:
+		case t.stopped() || h == nil && !t.sleeps() || h != nil && (!h.asleep || h.woken || h.ready || h.yields):
+			return false
+		}
+	}
+	return true
+}
+
+// sleeps reports whether a thread that is not held sleeps where only somebody else can wake it.
+func (t *thread) sleeps() bool {
+	var buffer [mostDescribed]byte
+	n, err := unix.Pread(t.where, buffer[:], 0)
+	return err == nil && n > 0 && sleepers[string(buffer[:n])]
+}
+
 // bear lets a thread begin.
 func (s *Supervisor) bear(t *thread) {
 	t.unborn = false
