@@ -8,4 +8,9 @@ import (
 	"zitherwheel/internal/cli"
 )
 
-func main() { os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr)) }
+func main() {
+	if code, done := cli.AsOwner(os.Args[1:]); done {
+		os.Exit(code)
+	}
+	os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr))
+}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
+	"time"
 
 	"github.com/charmbracelet/colorprofile"
 	"github.com/mattn/go-isatty"
@@ -84,6 +85,9 @@ func terminal(w io.Writer) *os.File {
 
 func isTerminal(f *os.File) bool { return isatty.IsTerminal(f.Fd()) }
 
+// sameSignal is how long after the first signal to stop another one is taken for it.
+const sameSignal = 200 * time.Millisecond
+
 // interruptible returns a context that ends with the first signal to stop, or when stop
 // is called; the second signal ends the program at once.
 func interruptible() (ctx context.Context, stop func()) {
@@ -97,8 +101,12 @@ func interruptible() (ctx context.Context, stop func()) {
 	go func() {
 		<-signals
 		cancel()
-		<-signals
-		os.Exit(exitInterrupted)
+		for first := time.Now(); ; { // what comes at the same moment is the same: from a terminal, and from who handed it on
+			<-signals
+			if time.Since(first) > sameSignal {
+				os.Exit(exitInterrupted)
+			}
+		}
 	}()
 	return ctx, cancel
 }

@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+
+	"zitherwheel/internal/match/supervisor"
 )
 
 // Ability is something that a machine allows or has, or not.
@@ -63,3 +65,6 @@ func kernelStamps() Ability {
 	a.What += fmt.Sprintf(" on %s, %d processors", runtime.GOARCH, runtime.NumCPU())
 	return a
 }
+
+// AsOwner is [supervisor.AsOwner].
+func AsOwner() (code int, done bool) { return supervisor.AsOwner() }

@@ -12,7 +12,9 @@ import (
 // errElsewhere is why no build plays on the virtual clock here.
 var errElsewhere = &supervisor.RefusedError{Why: "it takes Linux on a 64-bit x86 processor"}
 
-func newSupervisedStage(context.Context, *buildMatch, time.Duration) (stage, error) { return nil, errElsewhere }
+func newSupervisedStage(context.Context, *buildMatch, time.Duration) (stage, error) {
+	return nil, errElsewhere
+}
 
 func VirtualClock(context.Context) Ability {
 	return Ability{Name: virtualClockName, What: errElsewhere.Why, For: virtualClockFor}

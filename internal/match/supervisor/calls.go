@@ -53,6 +53,7 @@ func init() {
 		unix.SYS_RT_SIGQUEUEINFO: (*call).signal, unix.SYS_RT_TGSIGQUEUEINFO: (*call).signal, unix.SYS_PIDFD_SEND_SIGNAL: (*call).signalSomebody,
 		unix.SYS_OPEN: (*call).open, unix.SYS_OPENAT: (*call).open, unix.SYS_OPENAT2: (*call).open,
 		unix.SYS_SYSINFO: (*call).information, unix.SYS_TIMES: (*call).ticks, unix.SYS_GETRUSAGE: (*call).usage,
+		unix.SYS_SENDTO: (*call).sendTo, unix.SYS_SENDMSG: (*call).sendMessage, unix.SYS_SENDMMSG: (*call).sendMessage,
 		unix.SYS_BIND: (*call).bind, unix.SYS_CONNECT: (*call).connect, unix.SYS_LISTEN: (*call).listenAt, unix.SYS_SETSOCKOPT: (*call).limit,
 		unix.SYS_TIMERFD_CREATE: (*call).timerFile, unix.SYS_TIMERFD_SETTIME: (*call).setTimerFile, unix.SYS_TIMERFD_GETTIME: (*call).readTimerFile,
 		unix.SYS_ALARM: (*call).alarm, unix.SYS_SETITIMER: (*call).setInterval, unix.SYS_GETITIMER: (*call).readInterval,
@@ -315,7 +316,7 @@ func (c *call) yield() {
 	switch often := c.glances(); {
 	case often:
 		h.deadline = c.spun()
-	case c.alone():
+	case c.othersSleep():
 		c.give(0)
 		return
 	default:

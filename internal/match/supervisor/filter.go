@@ -12,8 +12,8 @@ import (
 // filter is the program that the kernel runs at each system call of a supervised process:
 // it lets those pass that are allowed, and has the supervisor told of all others: of those that wait for time,
 // read a clock, draw chance, make processes, or name ports, and of what nobody knows. With all, also of waits for memory without a limit,
-// so that one thread of a process runs at a time. See seccomp(2) and bpf(4).
-func filter(all bool) []unix.SockFilter {
+// so that one thread of a process runs at a time. Those that send to an address are asked of if the match is not alone in its network. See seccomp(2) and bpf(4).
+func filter(all, alone bool) []unix.SockFilter {
 	const (
 		pass   = unix.SECCOMP_RET_ALLOW
 		notify = unix.SECCOMP_RET_USER_NOTIF
@@ -56,6 +56,12 @@ func filter(all bool) []unix.SockFilter {
 	for _, number := range slices.Sorted(maps.Keys(handlers)) {
 		switch number {
 		case unix.SYS_FUTEX, unix.SYS_SETSOCKOPT:
+		case unix.SYS_SENDTO, unix.SYS_SENDMSG, unix.SYS_SENDMMSG: // hardly ever to somebody who is not there, and very often
+			if alone {
+				call(uint32(number), end(pass))
+				break
+			}
+			fallthrough
 		default:
 			call(uint32(number), end(notify))
 		}

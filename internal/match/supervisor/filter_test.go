@@ -16,7 +16,7 @@ import (
 func decide(t *testing.T, all bool, arch uint32, nr int, args ...uint64) uint32 {
 	t.Helper()
 	var raw []bpf.RawInstruction
-	for _, i := range filter(all) {
+	for _, i := range filter(all, true) {
 		raw = append(raw, bpf.RawInstruction{Op: i.Code, Jt: i.Jt, Jf: i.Jf, K: i.K})
 	}
 	list, ok := bpf.Disassemble(raw)
@@ -93,6 +93,9 @@ func TestTheFilterAsksOfWhatWaitsAndLetsTheRestPass(t *testing.T) {
 func TestEveryCallThatIsHandledIsAskedOf(t *testing.T) {
 	const asks = uint32(unix.SECCOMP_RET_USER_NOTIF)
 	for nr := range handlers {
+		if nr == unix.SYS_SENDTO || nr == unix.SYS_SENDMSG || nr == unix.SYS_SENDMMSG { // where a match is not alone
+			continue
+		}
 		args := []uint64{0, 1, 20, 1}
 		if nr == unix.SYS_FUTEX {
 			args[1] = futexWake

@@ -27,7 +27,7 @@ func init() {
 	switch os.Args[0] {
 	case launcherName:
 		runtime.LockOSThread()
-		become(os.Args[1] == oneThread, os.Args[2] == ownNumbers, os.Args[3], os.Args[4:])
+		become(os.Args[1] == oneThread, os.Args[2] == ownNumbers, os.Args[3] == ownNetworks, os.Args[4], os.Args[5:])
 	case numbererName:
 		runtime.LockOSThread()
 		count()
@@ -41,6 +41,9 @@ const (
 
 	ownNumbers     = "own numbers" // processes are numbered by the seed
 	machineNumbers = "the machine's numbers"
+
+	ownNetworks    = "own network"
+	machineNetwork = "the machine's network"
 )
 
 const (
@@ -51,7 +54,7 @@ const (
 // become puts the filter in place, gives the supervisor its end of it, and becomes the
 // program. From the filter on only calls are made that it lets pass, until the
 // supervisor has its end.
-func become(oneThread, ownNumbers bool, path string, args []string) {
+func become(oneThread, ownNumbers, alone bool, path string, args []string) {
 	give := func(what string, err error) {
 		fmt.Fprintf(os.Stderr, "zwheel: %s: %v\n", what, err)
 		os.Exit(127)
@@ -69,10 +72,11 @@ func become(oneThread, ownNumbers bool, path string, args []string) {
 			give("a /proc of its own", err)
 		}
 	}
+	ownNothing()
 	if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
 		give("giving up privileges to come", err)
 	}
-	list := filter(oneThread)
+	list := filter(oneThread, alone)
 	program := unix.SockFprog{Len: uint16(len(list)), Filter: &list[0]}
 	where, err := unix.BytePtrFromString(path)
 	if err != nil {
@@ -234,12 +238,16 @@ func (s *Supervisor) launch(p *Program, path string) (pid, listener int, err err
 	if s.numbers != nil {
 		numbers = ownNumbers
 	}
+	network := machineNetwork
+	if s.alone {
+		network = ownNetworks
+	}
 	environment, err := p.spec.Environment(path)
 	if err != nil {
 		return 0, 0, err
 	}
 	pid, err = s.fork(func() (int, error) {
-		return syscall.ForkExec(self, append([]string{launcherName, threads, numbers, path}, p.spec.Run...), &syscall.ProcAttr{Dir: p.spec.Folder, Env: environment, Files: files,
+		return syscall.ForkExec(self, append([]string{launcherName, threads, numbers, network, path}, p.spec.Run...), &syscall.ProcAttr{Dir: p.spec.Folder, Env: environment, Files: files,
 			Sys: &syscall.SysProcAttr{Setsid: true}}) // away from a terminal, and what its keys do
 	})
 	if err != nil {

@@ -13,6 +13,8 @@ type Options struct {
 	// run side by side would decide by chance is the same every time then.
 	OneThread bool
 
+	shared bool // the machine's network, although one of its own could be had: in tests
+
 	Zero    time.Time     // what the programs' clocks that tell the date show at the beginning
 	Patient time.Duration // how much of the processors programs may use without waiting, or how long hang, before the match fails; 0 means 30 s
 }

@@ -110,22 +110,6 @@ int main(void) {
 	})
 }
 
-func TestThereIsNothingButLoopback(t *testing.T) {
-	caller := script(t, "python3", ".py", `
-import socket
-try:
-    socket.create_connection(("192.0.2.1", 80), timeout=5)
-except OSError as e:
-    print("told:", e.strerror, flush=True)
-`)
-	alone(t, 1, func(s *stage) {
-		s.start("caller", caller...)
-		s.run(20 * time.Second)
-		assert.Equal(t, []string{"caller: told: Network is unreachable"}, bare(s.lines))
-		assert.Contains(t, strings.Join(s.Report().Remarks, "\n"), "caller wanted to connect to 192.0.2.1:80")
-	})
-}
-
 func TestATraceComesThroughAFileOrAConnection(t *testing.T) {
 	teller := script(t, "python3", ".py", `
 import socket, sys, time

@@ -62,7 +62,7 @@ const (
 
 // takePlace chooses ports of this match's own: by the seed, so that it chooses the same again.
 func (s *Supervisor) takePlace() error {
-	if s.loopbackOnly() {
+	if !s.options.shared && s.loopbackOnly() {
 		s.alone = true
 		return nil
 	}
@@ -103,6 +103,7 @@ func (s *Supervisor) portInPlace() uint16 {
 	if s.placeNext++; s.placeNext == s.place+placeSize {
 		s.placeNext = s.place + 1
 	}
+	s.ours[uint16(port)] = true
 	return uint16(port)
 }
 
@@ -137,9 +138,13 @@ func (c *call) address(at, size uint64) (family uint16, to netip.AddrPort) {
 func (c *call) bind() {
 	family, at := c.address(c.args[1], c.args[2])
 	if family == 0 {
+		if path := c.socketFile(c.args[1], c.args[2]); path != "" {
+			c.files[path] = true
+		}
 		c.pass()
 		return
 	}
+	c.ours[at.Port()] = true
 	d := duplicate(c.process.pidfd, int(c.args[0]))
 	if d < 0 {
 		c.pass()
@@ -165,6 +170,7 @@ func (c *call) choosePort(fd int, at netip.Addr) bool {
 			to = &unix.SockaddrInet4{Port: port, Addr: at.As4()}
 		}
 		if err := unix.Bind(fd, to); err != unix.EADDRINUSE {
+			c.ours[uint16(port)] = true
 			return err == nil
 		}
 	}
@@ -174,27 +180,18 @@ func (c *call) choosePort(fd int, at netip.Addr) bool {
 func (c *call) connect() {
 	family, to := c.address(c.args[1], c.args[2])
 	if family == 0 {
-		c.pass()
-		return
-	}
-	if !to.Addr().Unmap().IsLoopback() && !to.Addr().IsUnspecified() {
-		c.remark("%s wanted to connect to %s: on the virtual clock there is nothing but loopback, and it was told that the network is unreachable", c.process.name, to)
-		c.fail(unix.ENETUNREACH)
-		return
-	}
-	d := duplicate(c.process.pidfd, int(c.args[0]))
-	if d >= 0 {
-		steady(d)
-		switch at, err := unix.Getsockname(d); at := at.(type) {
-		case *unix.SockaddrInet4:
-			if err == nil && at.Port == 0 {
-				c.choosePort(d, netip.AddrFrom4(at.Addr))
-			}
-		case *unix.SockaddrInet6:
-			if err == nil && at.Port == 0 {
-				c.choosePort(d, netip.AddrFrom16(at.Addr))
-			}
+		if c.reachesFile("connect to", c.socketFile(c.args[1], c.args[2])) {
+			c.pass()
 		}
+		return
+	}
+	if !c.mayReach(to) {
+		c.refuse("connect to", to, unix.ENETUNREACH)
+		return
+	}
+	if d := duplicate(c.process.pidfd, int(c.args[0])); d >= 0 {
+		steady(d)
+		c.nameSocket(d)
 		closeFd(d)
 	}
 	c.pass()

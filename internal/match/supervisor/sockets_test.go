@@ -37,7 +37,7 @@ func TestMatchesAtOnceChooseFromPlacesOfTheirOwn(t *testing.T) {
 	go func() {
 		var both [2]*Supervisor
 		for i := range both {
-			both[i] = &Supervisor{options: Options{Seed: 9}, placeHeld: -1}
+			both[i] = &Supervisor{options: Options{Seed: 9}, placeHeld: -1, ours: map[uint16]bool{}}
 			assert.NoError(t, both[i].takeSharedPlace())
 		}
 		done <- both

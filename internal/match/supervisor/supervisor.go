@@ -75,11 +75,13 @@ type Supervisor struct {
 	pages     pages
 	vdso      map[string]uint64
 
-	numbers   *numberer // of processes; nil is the machine's own
-	mostPids  int       // of the machine
-	alone     bool      // in a network of its own
-	place     int       // the first of its ports otherwise
-	placeHeld int       // a socket that keeps others from them
+	numbers   *numberer       // of processes; nil is the machine's own
+	mostPids  int             // of the machine
+	alone     bool            // in a network of its own
+	ours      map[uint16]bool // ports that this match has, where it is not alone
+	files     map[string]bool // and its Unix sockets
+	place     int             // the first of its ports otherwise
+	placeHeld int             // a socket that keeps others from them
 	placeNext int
 
 	spins, computes time.Duration // spinningFor and computesFor, but in tests
@@ -97,7 +99,7 @@ func New(ctx context.Context, o Options) (*Supervisor, error) {
 	if o.OneThread {
 		stayOn(int(matches.Add(1)))
 	}
-	s := &Supervisor{ctx: ctx, options: o, placeHeld: -1, threads: map[int]*thread{}, executing: map[int]bool{}, splitting: map[int]bool{}, traced: map[int]bool{}, hasty: map[int]bool{}, mostPids: mostPids(), spins: spinningFor, computes: computesFor}
+	s := &Supervisor{ctx: ctx, options: o, placeHeld: -1, threads: map[int]*thread{}, executing: map[int]bool{}, splitting: map[int]bool{}, traced: map[int]bool{}, ours: map[uint16]bool{}, files: map[string]bool{}, hasty: map[int]bool{}, mostPids: mostPids(), spins: spinningFor, computes: computesFor}
 	if s.options.Patient == 0 {
 		s.options.Patient = 30 * time.Second
 	}
