@@ -39,7 +39,7 @@ type supervisedStage struct {
 var firstDay = time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 
 func newSupervisedStage(ctx context.Context, m *buildMatch, every time.Duration) (stage, error) {
-	s, err := supervisor.New(ctx, supervisor.Options{Seed: m.plan.Seed, Zero: firstDay, OneThread: m.build.Threads != plan.ManyThreads})
+	s, err := supervisor.New(ctx, supervisor.Options{Seed: m.plan.Seed, Zero: firstDay, OneThread: m.build.Threads != plan.ManyThreads, DrawnOrder: m.build.Interleave == plan.DrawnOrder})
 	if err != nil {
 		return nil, err
 	}

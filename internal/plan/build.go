@@ -42,12 +42,19 @@ type Build struct {
 	Files       []string   // of Folder, patterns: what belongs to the build, when it goes to other machines; nil is all
 	Needs       Machine    // the machine it runs on
 	Threads     string     // of one program on the virtual clock, how many may run at a time: OneThread or ManyThreads
+	Interleave  string     // which of several ready threads goes on there: FixedOrder or DrawnOrder
 }
 
 // How many threads of a program may run at a time on the virtual clock.
 const (
 	OneThread   = "one"
 	ManyThreads = "many"
+)
+
+// Which of several threads that can go on does, on the virtual clock: always the same, or one drawn from the seed.
+const (
+	FixedOrder = "fixed"
+	DrawnOrder = "drawn"
 )
 
 // Machine is a kind of machine, as Go calls systems and processors.
@@ -191,7 +198,7 @@ func defaultProgram(drive string, ready time.Duration) Program {
 
 func defaultBuild() Build {
 	return Build{Server: defaultProgram(NoDrive, 15*time.Second), Client: defaultProgram(InputDrive, 15*time.Second),
-		Host: defaultProgram(InputDrive, 15*time.Second), Place: []string{"x", "y"}, Area: [2]float64{100, 100}, ControlRate: 20, Threads: OneThread}
+		Host: defaultProgram(InputDrive, 15*time.Second), Place: []string{"x", "y"}, Area: [2]float64{100, 100}, ControlRate: 20, Threads: OneThread, Interleave: FixedOrder}
 }
 
 func (p *Plan) buildKey() key {
@@ -215,6 +222,7 @@ func (p *Plan) buildKey() key {
 		wordsKey("files", &b.Files),
 		nestedKey("needs", []key{textKey("system", &b.Needs.System), textKey("processor", &b.Needs.Processor)}),
 		wordKey("threads", &b.Threads, []string{OneThread, ManyThreads}),
+		wordKey("interleave", &b.Interleave, []string{FixedOrder, DrawnOrder}),
 	}
 	k := nestedKey("build", keys)
 	write := k.write
@@ -413,6 +421,8 @@ func (p *Plan) completeBuild(file string) error {
 		return fmt.Errorf("build: place: name the two fields that tell where a thing is on the ground, like [x, z]")
 	case len(p.Rules.Fields) == 0 && !p.Untraced() && !p.Unruled():
 		return errors.New("watch: there are no rules, so nothing would be compared; say which fields are to agree, see docs/integrating.md. If no program tells a trace yet, write trace: none under server and client: the match is then judged by its logs")
+	case b.Threads == ManyThreads && b.Interleave == DrawnOrder:
+		return errors.New("build: interleave: drawn needs threads: one; with many, nobody says who goes on")
 	case p.far() != "":
 		return errors.New(p.far())
 	case len(p.Rules.Fields) > 0 && p.Untraced():

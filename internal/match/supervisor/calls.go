@@ -53,6 +53,7 @@ func init() {
 		unix.SYS_RT_SIGQUEUEINFO: (*call).signal, unix.SYS_RT_TGSIGQUEUEINFO: (*call).signal, unix.SYS_PIDFD_SEND_SIGNAL: (*call).signalSomebody,
 		unix.SYS_OPEN: (*call).open, unix.SYS_OPENAT: (*call).open, unix.SYS_OPENAT2: (*call).open,
 		unix.SYS_SYSINFO: (*call).information, unix.SYS_TIMES: (*call).ticks, unix.SYS_GETRUSAGE: (*call).usage,
+		unix.SYS_WRITE: (*call).pass, unix.SYS_WRITEV: (*call).pass, // where the order of threads is drawn
 		unix.SYS_SENDTO: (*call).sendTo, unix.SYS_SENDMSG: (*call).sendMessage, unix.SYS_SENDMMSG: (*call).sendMessage,
 		unix.SYS_BIND: (*call).bind, unix.SYS_CONNECT: (*call).connect, unix.SYS_LISTEN: (*call).listenAt, unix.SYS_SETSOCKOPT: (*call).limit,
 		unix.SYS_TIMERFD_CREATE: (*call).timerFile, unix.SYS_TIMERFD_SETTIME: (*call).setTimerFile, unix.SYS_TIMERFD_GETTIME: (*call).readTimerFile,
@@ -99,7 +100,11 @@ func (s *Supervisor) handle(listener int, n *notification) {
 	}
 	delete(s.splitting, int(n.tid)) // or made another thread
 	c := &call{Supervisor: s, listener: listener, id: n.id, thread: t, process: t.process, nr: int(n.nr), args: n.args, order: s.orderOf(t.process)}
-	if handle := handlers[c.nr]; handle != nil && n.arch == unix.AUDIT_ARCH_X86_64 {
+	switch handle := handlers[c.nr]; {
+	case handle == nil || n.arch != unix.AUDIT_ARCH_X86_64:
+	case c.pause():
+		return
+	default:
 		handle(c)
 		return
 	}
@@ -154,6 +159,7 @@ type hold struct {
 	yields  bool          // it goes on when nobody else can
 	looks   bool          // so does it, if what it looks for is there
 	signals uint64        // or one of these signals
+	again   *call         // it is to be handled once others have gone on; or nil
 
 	futexes    []uint64 // addresses
 	shared     bool     // of the first, that it may be in memory that processes share

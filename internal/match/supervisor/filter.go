@@ -11,9 +11,9 @@ import (
 
 // filter is the program that the kernel runs at each system call of a supervised process:
 // it lets those pass that are allowed, and has the supervisor told of all others: of those that wait for time,
-// read a clock, draw chance, make processes, or name ports, and of what nobody knows. With all, also of waits for memory without a limit,
+// read a clock, draw chance, make processes, or name ports, and of what nobody knows. With one thread at a time, also of waits for memory without a limit,
 // so that one thread of a process runs at a time. Those that send to an address are asked of if the match is not alone in its network. See seccomp(2) and bpf(4).
-func filter(all, alone bool) []unix.SockFilter {
+func filter(w ways) []unix.SockFilter {
 	const (
 		pass   = unix.SECCOMP_RET_ALLOW
 		notify = unix.SECCOMP_RET_USER_NOTIF
@@ -43,7 +43,7 @@ func filter(all, alone bool) []unix.SockFilter {
 
 	// Those that come most often first. Of futex the waits with a time-out and all that wakes.
 	told := []uint32{futexWake, futexWakeBits, futexRequeue, futexCompareRequeue, futexWakeOp}
-	if all {
+	if w.oneThread {
 		told = append(told, futexWait, futexWaitBits)
 	}
 	futex := []unix.SockFilter{low(1), and(futexOperation)}
@@ -55,9 +55,9 @@ func filter(all, alone bool) []unix.SockFilter {
 		is(unix.SO_RCVTIMEO, 4, 0), is(unix.SO_SNDTIMEO, 3, 0), is(unix.SO_RCVTIMEO_NEW, 2, 0), is(unix.SO_SNDTIMEO_NEW, 1, 0), end(pass), end(notify))
 	for _, number := range slices.Sorted(maps.Keys(handlers)) {
 		switch number {
-		case unix.SYS_FUTEX, unix.SYS_SETSOCKOPT:
+		case unix.SYS_FUTEX, unix.SYS_SETSOCKOPT, unix.SYS_WRITE, unix.SYS_WRITEV:
 		case unix.SYS_SENDTO, unix.SYS_SENDMSG, unix.SYS_SENDMMSG: // hardly ever to somebody who is not there, and very often
-			if alone {
+			if w.alone && !w.drawn {
 				call(uint32(number), end(pass))
 				break
 			}
@@ -65,6 +65,10 @@ func filter(all, alone bool) []unix.SockFilter {
 		default:
 			call(uint32(number), end(notify))
 		}
+	}
+	if w.drawn {
+		call(unix.SYS_WRITE, end(notify))
+		call(unix.SYS_WRITEV, end(notify))
 	}
 	for _, number := range slices.Sorted(maps.Keys(refused)) {
 		call(uint32(number), end(unix.SECCOMP_RET_ERRNO|uint32(refused[number])))

@@ -16,7 +16,7 @@ import (
 func decide(t *testing.T, all bool, arch uint32, nr int, args ...uint64) uint32 {
 	t.Helper()
 	var raw []bpf.RawInstruction
-	for _, i := range filter(all, true) {
+	for _, i := range filter(ways{oneThread: all, alone: true}) {
 		raw = append(raw, bpf.RawInstruction{Op: i.Code, Jt: i.Jt, Jf: i.Jf, K: i.K})
 	}
 	list, ok := bpf.Disassemble(raw)
@@ -93,7 +93,7 @@ func TestTheFilterAsksOfWhatWaitsAndLetsTheRestPass(t *testing.T) {
 func TestEveryCallThatIsHandledIsAskedOf(t *testing.T) {
 	const asks = uint32(unix.SECCOMP_RET_USER_NOTIF)
 	for nr := range handlers {
-		if nr == unix.SYS_SENDTO || nr == unix.SYS_SENDMSG || nr == unix.SYS_SENDMMSG { // where a match is not alone
+		if nr == unix.SYS_WRITE || nr == unix.SYS_WRITEV || nr == unix.SYS_SENDTO || nr == unix.SYS_SENDMSG || nr == unix.SYS_SENDMMSG { // where a match is not alone, or the order is drawn
 			continue
 		}
 		args := []uint64{0, 1, 20, 1}
@@ -102,7 +102,9 @@ func TestEveryCallThatIsHandledIsAskedOf(t *testing.T) {
 		}
 		assert.Equal(t, asks, decide(t, true, unix.AUDIT_ARCH_X86_64, nr, args...), "call %d", nr)
 		assert.NotContains(t, notVirtual, nr)
-		assert.NotContains(t, allowed, nr)
+		if nr != unix.SYS_WRITE && nr != unix.SYS_WRITEV {
+			assert.NotContains(t, allowed, nr)
+		}
 		assert.NotContains(t, refused, nr)
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"os"
 	"runtime"
 	"slices"
+	"strings"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -27,24 +28,37 @@ func init() {
 	switch os.Args[0] {
 	case launcherName:
 		runtime.LockOSThread()
-		become(os.Args[1] == oneThread, os.Args[2] == ownNumbers, os.Args[3] == ownNetworks, os.Args[4], os.Args[5:])
+		become(waysOf(os.Args[1]), os.Args[2], os.Args[3:])
 	case numbererName:
 		runtime.LockOSThread()
 		count()
 	}
 }
 
-// What a launcher is told first of its program: whether one of its threads runs at a time.
-const (
-	oneThread   = "one thread"
-	manyThreads = "many threads"
+// ways are how a program is supervised. Its launcher is told of them in a word.
+type ways struct {
+	oneThread bool // of a process runs at a time
+	numbers   bool // processes are numbered by the seed
+	alone     bool // in a network of its own
+	drawn     bool // the order of threads is
+}
 
-	ownNumbers     = "own numbers" // processes are numbered by the seed
-	machineNumbers = "the machine's numbers"
+const wayLetters = "tnad"
 
-	ownNetworks    = "own network"
-	machineNetwork = "the machine's network"
-)
+func (w ways) String() string {
+	text := []byte("-")
+	for i, is := range []bool{w.oneThread, w.numbers, w.alone, w.drawn} {
+		if is {
+			text = append(text, wayLetters[i])
+		}
+	}
+	return string(text)
+}
+
+func waysOf(text string) ways {
+	has := func(i int) bool { return strings.IndexByte(text, wayLetters[i]) >= 0 }
+	return ways{has(0), has(1), has(2), has(3)}
+}
 
 const (
 	launcherSocket = 3 // towards the supervisor
@@ -54,7 +68,7 @@ const (
 // become puts the filter in place, gives the supervisor its end of it, and becomes the
 // program. From the filter on only calls are made that it lets pass, until the
 // supervisor has its end.
-func become(oneThread, ownNumbers, alone bool, path string, args []string) {
+func become(w ways, path string, args []string) {
 	give := func(what string, err error) {
 		fmt.Fprintf(os.Stderr, "zwheel: %s: %v\n", what, err)
 		os.Exit(127)
@@ -67,7 +81,7 @@ func become(oneThread, ownNumbers, alone bool, path string, args []string) {
 		give("fixing the layout of memory", e)
 	}
 	sameForAll()
-	if ownNumbers {
+	if w.numbers {
 		if err := ownProc(); err != nil {
 			give("a /proc of its own", err)
 		}
@@ -76,7 +90,7 @@ func become(oneThread, ownNumbers, alone bool, path string, args []string) {
 	if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
 		give("giving up privileges to come", err)
 	}
-	list := filter(oneThread, alone)
+	list := filter(w)
 	program := unix.SockFprog{Len: uint16(len(list)), Filter: &list[0]}
 	where, err := unix.BytePtrFromString(path)
 	if err != nil {
@@ -161,7 +175,9 @@ func handOver(program *unix.SockFprog, path *byte, args, environment **byte) uni
 	if e != 0 {
 		said = uint64(e) | 1<<63
 	}
-	unix.RawSyscall(unix.SYS_WRITE, launcherSocket, uintptr(unsafe.Pointer(&said)), 8)
+	where := [2]uint64{uint64(uintptr(unsafe.Pointer(&said))), 8}
+	const here = ^uintptr(0) // not at an offset. A plain write may be one that the filter asks of
+	unix.RawSyscall6(unix.SYS_PWRITEV2, launcherSocket, uintptr(unsafe.Pointer(&where)), 1, here, here, 0)
 	if e == 0 {
 		unix.RawSyscall(unix.SYS_READ, launcherSocket, uintptr(unsafe.Pointer(&said)), 1)
 		unix.RawSyscall(unix.SYS_CLOSE, launcherSocket, 0, 0)
@@ -230,24 +246,13 @@ func (s *Supervisor) launch(p *Program, path string) (pid, listener int, err err
 	if err != nil {
 		return 0, 0, err
 	}
-	threads := manyThreads
-	if s.options.OneThread {
-		threads = oneThread
-	}
-	numbers := machineNumbers
-	if s.numbers != nil {
-		numbers = ownNumbers
-	}
-	network := machineNetwork
-	if s.alone {
-		network = ownNetworks
-	}
+	w := ways{s.options.OneThread, s.numbers != nil, s.alone, s.options.DrawnOrder}
 	environment, err := p.spec.Environment(path)
 	if err != nil {
 		return 0, 0, err
 	}
 	pid, err = s.fork(func() (int, error) {
-		return syscall.ForkExec(self, append([]string{launcherName, threads, numbers, network, path}, p.spec.Run...), &syscall.ProcAttr{Dir: p.spec.Folder, Env: environment, Files: files,
+		return syscall.ForkExec(self, append([]string{launcherName, w.String(), path}, p.spec.Run...), &syscall.ProcAttr{Dir: p.spec.Folder, Env: environment, Files: files,
 			Sys: &syscall.SysProcAttr{Setsid: true}}) // away from a terminal, and what its keys do
 	})
 	if err != nil {

@@ -72,6 +72,7 @@ type Supervisor struct {
 	ready     int          // an epoll set of what held threads wait for
 	said      int          // an epoll set of what programs say
 	randoms   []*randomFile
+	orders    chance // of threads
 	pages     pages
 	vdso      map[string]uint64
 
@@ -99,7 +100,7 @@ func New(ctx context.Context, o Options) (*Supervisor, error) {
 	if o.OneThread {
 		stayOn(int(matches.Add(1)))
 	}
-	s := &Supervisor{ctx: ctx, options: o, placeHeld: -1, threads: map[int]*thread{}, executing: map[int]bool{}, splitting: map[int]bool{}, traced: map[int]bool{}, ours: map[uint16]bool{}, files: map[string]bool{}, hasty: map[int]bool{}, mostPids: mostPids(), spins: spinningFor, computes: computesFor}
+	s := &Supervisor{ctx: ctx, options: o, placeHeld: -1, threads: map[int]*thread{}, executing: map[int]bool{}, splitting: map[int]bool{}, traced: map[int]bool{}, ours: map[uint16]bool{}, files: map[string]bool{}, hasty: map[int]bool{}, mostPids: mostPids(), spins: spinningFor, computes: computesFor, orders: chance{o.Seed ^ orderStream}}
 	if s.options.Patient == 0 {
 		s.options.Patient = 30 * time.Second
 	}
@@ -287,35 +288,50 @@ func (s *Supervisor) letGo(looking bool) bool {
 			break
 		}
 	}
+	var all []ready
 	for _, p := range s.processes {
 		if p.gone || p.held == 0 {
 			continue
 		}
 		for _, t := range p.threads {
-			switch h := t.hold; {
-			case t.unborn:
-				s.bear(t)
-				return true
-			case t.caught != 0:
-				s.deliver(t)
-				return true
-			case h == nil:
-			case h.woken:
-				s.release(h, 'w', h.wokenValue, 0)
-				return true
-			case h.looks != looking:
-			case h.ready && h.nowReady():
-				if looking {
-					t.found++
-				}
-				s.releaseCall(h)
-				return true
-			case h.ready:
-				s.watchAgain(h)
+			letGo := s.ableTo(t, looking)
+			if letGo == nil {
+				continue
 			}
+			if !s.options.DrawnOrder {
+				letGo()
+				return true
+			}
+			all = append(all, letGo)
 		}
 	}
-	return false
+	return s.choose(all)
+}
+
+// ableTo is how a thread goes on that can, or nil.
+func (s *Supervisor) ableTo(t *thread, looking bool) ready {
+	switch h := t.hold; {
+	case t.unborn:
+		return func() { s.bear(t) }
+	case t.caught != 0:
+		return func() { s.deliver(t) }
+	case h == nil:
+	case h.again != nil:
+		return func() { s.goOnAfter(h) }
+	case h.woken:
+		return func() { s.release(h, 'w', h.wokenValue, 0) }
+	case h.looks != looking:
+	case h.ready && h.nowReady():
+		return func() {
+			if looking {
+				t.found++
+			}
+			s.releaseCall(h)
+		}
+	case h.ready:
+		s.watchAgain(h)
+	}
+	return nil
 }
 
 // due is what happens next as time passes.

@@ -68,7 +68,8 @@ type thread struct {
 	gone    bool
 	unborn  bool // it is stopped at its beginning
 	catches bool // it is to stop when it gets a signal
-	caught  int  // and has been stopped by that one; or 0
+	caught  int  // and has been stopped by that one, or stoppedAsMade; or 0
+	paused  bool // it has let others go first at the call that it makes
 
 	rest       int   // before which it was found running: one more than the rests by then
 	usedAtRest int64 // and what it had used of a processor
@@ -318,6 +319,9 @@ func (s *Supervisor) hasSplit(tid, event int) {
 	if err == nil && !over(int(made)) {
 		s.threadOf(int(made)) // known in the order in which they are made: their stops come in any
 	}
+	if err == nil && event != eventVfork && s.goesFirst(s.threads[tid]) {
+		return
+	}
 	_ = unix.PtraceDetach(tid) // if it is gone, so it is
 	if err != nil || event != eventVfork {
 		return
@@ -359,6 +363,13 @@ func (s *Supervisor) deliver(t *thread) {
 	signal := t.caught
 	t.caught = 0
 	t.process.held--
+	if signal == stoppedAsMade {
+		t.process.active = true
+		s.report.Wakes++
+		s.happened('m', t, 0)
+		_ = unix.PtraceDetach(t.tid) // if it is gone, so it is
+		return
+	}
 	t.process.active = true
 	s.report.Wakes++
 	s.happened('k', t, uint64(signal))
