@@ -28,7 +28,7 @@ import (
 func TestMain(m *testing.M) {
 	// A match that is played here starts this program again, as its guard and as the demo
 	// game's programs: without this each would run all tests.
-	if len(os.Args) > 1 && (os.Args[1] == guardName || os.Args[1] == "hillfold" || os.Getenv("CLI_TEST_PROGRAM") != "") {
+	if len(os.Args) > 1 && (os.Args[1] == guardName || os.Args[1] == "hillfold" || os.Args[1] == match.StandInName || os.Getenv("CLI_TEST_PROGRAM") != "") {
 		os.Exit(Main(os.Args[1:], os.Stdout, os.Stderr))
 	}
 	testscript.Main(m, map[string]func(){"zwheel": func() { os.Exit(Main(os.Args[1:], os.Stdout, os.Stderr)) }})

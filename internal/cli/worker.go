@@ -20,7 +20,6 @@ import (
 func workerCommand() *cobra.Command {
 	var at cluster.Address
 	var asRoot bool
-	var keep []string
 	var memory, disk int
 	w := &cluster.Worker{}
 	c := &cobra.Command{
@@ -60,7 +59,7 @@ Exits with 0 then, 3 if it cannot join.`,
 				return failed(err)
 			}
 			w.Folder = folder
-			if err := cleanEnvironment(folder, keep); err != nil {
+			if err := cleanEnvironment(folder); err != nil {
 				return failed(err)
 			}
 			w.Guard = wallOptions().Guard
@@ -102,7 +101,6 @@ Exits with 0 then, 3 if it cannot join.`,
 	f.IntVar(&w.Slots, "slots", runtime.NumCPU(), "matches to play at once")
 	f.StringVar(&w.Folder, "folder", "worker", "folder for builds, and for what matches leave behind")
 	f.StringArrayVar(&w.Trust, "trust", nil, "public key of whose work is taken; repeat for more")
-	f.StringArrayVar(&keep, "env", nil, "variable of the environment that programs may see; repeat for more")
 	f.DurationVar(&w.Longest, "longest", time.Hour, "time that a match may take")
 	f.IntVar(&disk, "disk-mb", 2048, "disk that the run folder of a match may take")
 	f.IntVar(&memory, "memory-mb", memory, "memory that a program of a build may take")
@@ -118,17 +116,17 @@ func joinFlags(c *cobra.Command, at *cluster.Address) {
 	c.Flags().StringVar(&at.CA, "ca", "", "file with the certificate of the hub (ca.pem)")
 }
 
-// kept are variables without which programs do not start.
+// kept are variables without which programs are not found or do not start.
 var kept = []string{"PATH", "LANG", "SystemRoot", "SYSTEMROOT", "ComSpec", "PATHEXT", "windir", "NUMBER_OF_PROCESSORS"}
 
-// cleanEnvironment leaves nothing in the environment for the programs of others but what they need, and a home of their own.
-func cleanEnvironment(folder string, more []string) error {
+// cleanEnvironment leaves nothing in this program's environment that the programs of others could find out. Their own is that of their match.
+func cleanEnvironment(folder string) error {
 	home := filepath.Join(folder, "home")
 	if err := os.MkdirAll(home, 0o700); err != nil {
 		return err
 	}
 	values := map[string]string{"HOME": home, "USERPROFILE": home, "TMPDIR": home, "TMP": home, "TEMP": home}
-	for _, name := range append(append([]string{}, kept...), more...) {
+	for _, name := range kept {
 		if value, ok := os.LookupEnv(name); ok {
 			values[name] = value
 		}
