@@ -7,7 +7,7 @@ class Tallow {
 			var l = new TcpListener(IPAddress.Loopback, int.Parse(a[1])); l.Start();
 			var people = new List<StreamWriter>(); var tick = 0;
 			Console.WriteLine("lit");
-			var timer = new Timer(_ => { lock (people) { tick++; foreach (var p in people) { p.WriteLine(tick + " " + chance.Next(1000)); p.Flush(); } } }, null, 50, 50);
+			var timer = new Timer(_ => { lock (people) { tick++; people.RemoveAll(p => { try { p.WriteLine(tick + " " + chance.Next(1000)); p.Flush(); return false; } catch (IOException) { return true; } }); } }, null, 50, 50);
 			for (;;) {
 				var c = l.AcceptTcpClient();
 				new Thread(() => { var name = new StreamReader(c.GetStream()).ReadLine(); Console.WriteLine(name + " came"); lock (people) people.Add(new StreamWriter(c.GetStream())); }).Start();

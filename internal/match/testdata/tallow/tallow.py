@@ -12,8 +12,11 @@ if sys.argv[1] == "server":
             time.sleep(0.05)
             tick += 1
             with lock:
-                for name, connection in people.items():
-                    connection.sendall(b"%d %.4f %d\n" % (tick, random.random(), hash(name) % 1000))
+                for name, connection in list(people.items()):
+                    try:
+                        connection.sendall(b"%d %.4f %d\n" % (tick, random.random(), hash(name) % 1000))
+                    except OSError:  # it has left
+                        del people[name]
 
     threading.Thread(target=burn, daemon=True).start()
 
