@@ -44,7 +44,7 @@ func (p *participant) values(tracePath string) map[string]string {
 func (p *participant) start() error {
 	m := p.match
 	spec := process.Spec{Name: p.title(), Folder: m.build.Folder, DriveInput: p.program.Drive == plan.InputDrive, DriveSocket: p.program.Drive == plan.SocketDrive,
-		Signal: p.program.Stop.Signal, StopWithin: p.program.Stop.Within, Guard: m.guard, Seat: m.seat}
+		Signal: p.program.Stop.Signal, StopWithin: p.program.Stop.Within, Guard: m.guard, Seat: m.seat, Home: p.name}
 	var tracePath string
 	var err error
 	if spec.Trace, tracePath, err = p.tracePlace(); err != nil {

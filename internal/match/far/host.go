@@ -146,7 +146,7 @@ func (h *Host) path(p *Path) *pathNews {
 
 // start starts a program, and tells what it says, and that it has ended.
 func (h *Host) start(o *startOrder) *startedNews {
-	spec := process.Spec{Name: o.Name, Run: o.Run, Folder: h.Folder, Env: o.Env, DriveInput: o.DriveInput, DriveSocket: o.DriveSocket, Signal: o.Signal, StopWithin: o.StopWithin, Guard: h.Guard, Seat: h.Seat}
+	spec := process.Spec{Name: o.Name, Run: o.Run, Folder: h.Folder, Env: o.Env, DriveInput: o.DriveInput, DriveSocket: o.DriveSocket, Signal: o.Signal, StopWithin: o.StopWithin, Guard: h.Guard, Seat: h.Seat, Home: fmt.Sprint(o.Program)}
 	switch {
 	case o.Trace.Socket:
 		spec.Trace.Socket = h.waiting[o.Trace.At]

@@ -31,6 +31,7 @@ type Spec struct {
 	Folder      string   // where it works
 	Env         []string // NAME=VALUE, beside those of its seat
 	Seat        *Seat    // of its match; without one it finds this program's own environment
+	Home        string   // the name of its folder there
 	Trace       Trace
 	DriveInput  bool   // control lines go to standard input
 	DriveSocket bool   // control lines go back over the trace's connection
@@ -165,7 +166,7 @@ func Start(spec Spec, say func(Line)) (*Process, error) {
 func (s *Spec) Environment(at string) (list []string, err error) {
 	if s.Seat == nil {
 		list = os.Environ()
-	} else if list, err = s.Seat.environment(s.Name, at); err != nil {
+	} else if list, err = s.Seat.environment(s.Home, at); err != nil {
 		return nil, err
 	}
 	list = append(list, s.Env...)

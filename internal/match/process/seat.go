@@ -97,6 +97,11 @@ func (s *Seat) environment(program, at string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
+	if strings.HasPrefix(filepath.Base(at), "wine") { // its programs find their common server where temporary files are
+		if _, temporary, err = s.homes("wine"); err != nil {
+			return nil, err
+		}
+	}
 	if runtime.GOOS == "windows" {
 		list := []string{"USERPROFILE=" + home, "APPDATA=" + home, "LOCALAPPDATA=" + home, "TEMP=" + temporary, "TMP=" + temporary}
 		for _, name := range []string{"PATH", "PATHEXT", "SystemRoot", "SystemDrive", "windir", "ComSpec", "ProgramData", "ProgramFiles", "ProgramFiles(x86)", "CommonProgramFiles", "PROCESSOR_ARCHITECTURE", "OS"} {

@@ -289,8 +289,8 @@ time.sleep(3)
 // What waits in the kernel keeps its limit by the virtual clock, gives up then as it would have, and has its memory as it was.
 func TestLimitsOfWhatWaitsInTheKernel(t *testing.T) {
 	run := compiled(t, "limits.c")
-	for range 5 {
-		alone(t, 1, func(s *stage) {
+	for i := range 6 {
+		with(t, Options{Seed: 1, OneThread: i%2 == 0}, func(s *stage) {
 			s.start("old", run...)
 			s.run(30 * time.Second)
 			assert.Equal(t, []string{
@@ -317,6 +317,27 @@ int main(void) { ptrace(PTRACE_TRACEME, 0, 0, 0); return 0; }`)
 		s.run(time.Second)
 		assert.Equal(t, []string{"old calls ptrace: what that does is not on the virtual clock"}, s.Report().Remarks)
 	})
+}
+
+// What nobody knows might wait for real time, or read something of the machine: such a match ends.
+func TestACallThatNobodyKnowsEndsTheMatchByName(t *testing.T) {
+	for name, c := range map[string]struct{ call, want string }{
+		"a new one":         {"syscall(999, 0);", "stranger makes call 999 of the system, which the virtual clock does not know; play it on the wall clock (clock: wall)"},
+		"in the 32-bit way": {`int r; __asm__ volatile("int $0x80" : "=a"(r) : "a"(20));`, "stranger makes call 20 of the system in the 32-bit way, which the virtual clock does not answer; play it on the wall clock (clock: wall)"},
+		"in the way of x32": {"syscall(0x40000000 | SYS_getpid);", "stranger makes call 39 of the system in the way of x32, which the virtual clock does not answer; play it on the wall clock (clock: wall)"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			run := compiled(t, `
+#define _GNU_SOURCE
+#include <sys/syscall.h>
+#include <unistd.h>
+int main(void) { sleep(1); `+c.call+` return 0; }`)
+			alone(t, 1, func(s *stage) {
+				s.start("stranger", run...)
+				assert.EqualError(t, s.Run(context.Background(), 2*time.Second), c.want)
+			})
+		})
+	}
 }
 
 func TestAProgramThatIsNotThereOrCannotBePatchedIsAnError(t *testing.T) {

@@ -24,7 +24,7 @@ func (s *Supervisor) quiet() bool {
 			continue
 		}
 		if p.exiting || p.suspect {
-			if list := []unix.PollFd{{Fd: int32(p.pidfd), Events: unix.POLLIN}}; poll(list, 0) > 0 {
+			if p.over() {
 				s.reap()
 				s.end(p, 0) // unless reap has done so: then it is no child of this program
 				return false
@@ -59,6 +59,12 @@ func (s *Supervisor) quiet() bool {
 		p.suspect, p.unlisted = false, false
 	}
 	return true
+}
+
+// over reports whether a process has ended. Of one that was known only when it was ending there is no descriptor.
+func (p *proc) over() bool {
+	list := []unix.PollFd{{Fd: int32(p.pidfd), Events: unix.POLLIN}}
+	return poll(list, 0) > 0 || unix.Kill(p.pid, 0) == unix.ESRCH
 }
 
 // unmoved reports whether nobody has used the processor since all were found to wait.

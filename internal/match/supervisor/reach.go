@@ -51,9 +51,12 @@ func (c *call) socketFile(at, size uint64) string {
 	return filepath.Clean(path)
 }
 
-// reachesFile reports whether a Unix socket is one of this match's, or refuses the call.
+// reachesFile reports whether a Unix socket is one of this match's, or of nobody, or refuses the call.
 func (c *call) reachesFile(what, path string) bool {
 	if path == "" || c.files[path] || c.alone && path[0] == '@' {
+		return true
+	}
+	if _, err := os.Lstat(path); path[0] != '@' && err != nil { // the system says that nobody is there
 		return true
 	}
 	c.refuse(what, "the socket "+path, unix.ECONNREFUSED)

@@ -110,6 +110,9 @@ func (s *Supervisor) freshPage(p *proc) int {
 	return p.number
 }
 
+// childOf stands behind the name of a program, for what it has started, and what that has.
+const childOf = "'s child"
+
 // threadOf is the thread of that number, which may be a new one.
 func (s *Supervisor) threadOf(tid int) *thread {
 	if t := s.threads[tid]; t != nil && !t.gone {
@@ -131,7 +134,7 @@ func (s *Supervisor) threadOf(tid int) *thread {
 		parent := s.processOf(parentPid)
 		name := "a process"
 		if parent != nil {
-			name = parent.name + "'s child"
+			name = strings.TrimSuffix(parent.name, childOf) + childOf
 		}
 		p = s.process(group, name, parent)
 	}
