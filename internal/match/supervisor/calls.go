@@ -240,7 +240,7 @@ const (
 
 func (c *call) clock() {
 	if id := int32(c.args[0]); id < 0 || id == unix.CLOCK_PROCESS_CPUTIME_ID || id == unix.CLOCK_THREAD_CPUTIME_ID {
-		c.looked(0, func() bool { return poke(c.process.pid, c.args[1], span(c.process.computed, time.Nanosecond)) })
+		c.looked(0, func() bool { return poke(c.thread.tid, c.args[1], span(c.process.computed, time.Nanosecond)) })
 		return
 	}
 	write := func() bool {
@@ -248,7 +248,7 @@ func (c *call) clock() {
 		if c.args[0] == unix.CLOCK_REALTIME || c.args[0] == unix.CLOCK_REALTIME_COARSE {
 			n += c.wall()
 		}
-		return poke(c.process.pid, c.args[1], span(n, time.Nanosecond))
+		return poke(c.thread.tid, c.args[1], span(n, time.Nanosecond))
 	}
 	c.tellTime(write)
 }
@@ -266,7 +266,7 @@ func (c *call) tellTime(write func() bool) {
 
 func (c *call) timeOfDay() {
 	write := func() bool {
-		return c.args[0] == 0 || poke(c.process.pid, c.args[0], span(monotonic(c.now)+c.wall(), time.Microsecond))
+		return c.args[0] == 0 || poke(c.thread.tid, c.args[0], span(monotonic(c.now)+c.wall(), time.Microsecond))
 	}
 	c.tellTime(write)
 }
@@ -281,7 +281,7 @@ func (c *call) seconds() {
 		return
 	}
 	if c.args[0] != 0 {
-		pokeWord(c.process.pid, c.args[0], uint64(seconds()))
+		pokeWord(c.thread.tid, c.args[0], uint64(seconds()))
 	}
 	c.give(seconds())
 }
@@ -292,7 +292,7 @@ func (c *call) random() {
 	if n > 0 {
 		b := make([]byte, n)
 		c.process.random.fill(b)
-		if !poke(c.process.pid, c.args[0], b) {
+		if !poke(c.thread.tid, c.args[0], b) {
 			c.fail(unix.EFAULT)
 			return
 		}
@@ -308,7 +308,7 @@ func (c *call) processors() {
 		c.fail(unix.EINVAL)
 		return
 	}
-	if !pokeWord(c.process.pid, c.args[2], 1) {
+	if !pokeWord(c.thread.tid, c.args[2], 1) {
 		c.fail(unix.EFAULT)
 		return
 	}
@@ -431,7 +431,7 @@ func (c *call) signalSomebody() {
 func (c *call) awaitSignal() {
 	h := c.held(never)
 	if c.args[2] != 0 {
-		d, ok := peekSpan(c.process.pid, c.args[2], time.Nanosecond)
+		d, ok := peekSpan(c.thread.tid, c.args[2], time.Nanosecond)
 		if !ok {
 			c.pass()
 			return
@@ -443,7 +443,7 @@ func (c *call) awaitSignal() {
 	}
 	h.errno = -int32(unix.EAGAIN)
 	var set [8]byte
-	if !peek(c.process.pid, c.args[0], set[:]) {
+	if !peek(c.thread.tid, c.args[0], set[:]) {
 		c.pass()
 		return
 	}

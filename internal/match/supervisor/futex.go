@@ -54,7 +54,7 @@ func (c *call) waitFor(absolute bool) {
 		return
 	}
 	var value [4]byte
-	if !peek(c.process.pid, c.args[0], value[:]) {
+	if !peek(c.thread.tid, c.args[0], value[:]) {
 		c.pass()
 		return
 	}
@@ -64,7 +64,7 @@ func (c *call) waitFor(absolute bool) {
 	}
 	h := c.held(never)
 	if c.args[3] != 0 {
-		d, _ := peekSpan(c.process.pid, c.args[3], time.Nanosecond)
+		d, _ := peekSpan(c.thread.tid, c.args[3], time.Nanosecond)
 		h.deadline = c.now + d
 		if absolute {
 			h.deadline = c.when(d, c.args[1]&futexDate != 0)
@@ -79,7 +79,7 @@ func (c *call) waitFor(absolute bool) {
 func (p *proc) wakeJoining() {
 	for _, t := range p.threads {
 		var value [4]byte
-		if h := t.hold; h != nil && h.shared && peek(p.pid, h.futexes[0], value[:]) && binary.LittleEndian.Uint32(value[:]) != h.expected {
+		if h := t.hold; h != nil && h.shared && peek(p.memory, h.futexes[0], value[:]) && binary.LittleEndian.Uint32(value[:]) != h.expected {
 			h.woken = true
 		}
 	}
@@ -94,20 +94,20 @@ func (c *call) futexes() {
 		return
 	}
 	list := make([]byte, n*entry)
-	if !peek(c.process.pid, c.args[0], list) {
+	if !peek(c.thread.tid, c.args[0], list) {
 		c.pass()
 		return
 	}
 	h := c.held(never)
 	if c.args[3] != 0 {
-		d, _ := peekSpan(c.process.pid, c.args[3], time.Nanosecond)
+		d, _ := peekSpan(c.thread.tid, c.args[3], time.Nanosecond)
 		h.deadline = c.when(d, c.args[4] == unix.CLOCK_REALTIME)
 	}
 	h.errno = -int32(unix.ETIMEDOUT)
 	for i := range n {
 		want, at := binary.LittleEndian.Uint64(list[i*entry:]), binary.LittleEndian.Uint64(list[i*entry+8:])
 		var value [4]byte
-		if !peek(c.process.pid, at, value[:]) {
+		if !peek(c.thread.tid, at, value[:]) {
 			c.pass()
 			return
 		}

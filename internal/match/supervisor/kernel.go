@@ -86,6 +86,22 @@ func duplicate(pidfd, fd int) int {
 	return int(d)
 }
 
+// duplicate takes a duplicate of a descriptor of the caller's. Those of a process whose first thread has ended are reached by another of
+// its threads, see PIDFD_THREAD in pidfd_open(2).
+func (c *call) duplicate(fd int) int {
+	d := duplicate(c.process.pidfd, fd)
+	if d >= 0 || c.thread.tid == c.process.pid {
+		return d
+	}
+	const ofThread = unix.O_EXCL
+	thread, err := unix.PidfdOpen(c.thread.tid, ofThread)
+	if err != nil {
+		return -1
+	}
+	defer closeFd(thread)
+	return duplicate(thread, fd)
+}
+
 // peek reads memory of another process, and poke writes it.
 func peek(pid int, at uint64, into []byte) bool {
 	return across(unix.SYS_PROCESS_VM_READV, pid, at, into)

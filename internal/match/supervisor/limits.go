@@ -92,7 +92,7 @@ func (p *proc) lend(at uint64) (time.Duration, bool) {
 	l := p.lent[at]
 	if l == nil {
 		l = &loan{}
-		if !peek(p.pid, at, l.had[:]) || !p.force(at, span(forever*time.Second, time.Nanosecond)) {
+		if !peek(p.memory, at, l.had[:]) || !p.force(at, span(forever*time.Second, time.Nanosecond)) {
 			return 0, false
 		}
 		p.lent[at] = l
@@ -113,17 +113,17 @@ func (p *proc) giveBack(at uint64) {
 	}
 	delete(p.lent, at)
 	var now [16]byte
-	if peek(p.pid, at, now[:]) && string(now[:]) == string(span(forever*time.Second, time.Nanosecond)) {
+	if peek(p.memory, at, now[:]) && string(now[:]) == string(span(forever*time.Second, time.Nanosecond)) {
 		p.force(at, l.had[:])
 	}
 }
 
 // force writes memory of a process, also what it may not write itself.
 func (p *proc) force(at uint64, data []byte) bool {
-	if poke(p.pid, at, data) {
+	if poke(p.memory, at, data) {
 		return true
 	}
-	memory, err := os.OpenFile(fmt.Sprintf("/proc/%d/mem", p.pid), os.O_WRONLY, 0)
+	memory, err := os.OpenFile(fmt.Sprintf("/proc/%d/mem", p.memory), os.O_WRONLY, 0)
 	if err != nil {
 		return false
 	}

@@ -71,11 +71,11 @@ func (c *call) open() {
 		at = c.args[0]
 	}
 	var start [5]byte
-	if !peek(c.process.pid, at, start[:]) || start[0] != '/' || start[1] != 'p' && start[1] != 'd' && start[1] != 's' {
+	if !peek(c.thread.tid, at, start[:]) || start[0] != '/' || start[1] != 'p' && start[1] != 'd' && start[1] != 's' {
 		c.pass()
 		return
 	}
-	path := peekText(c.process.pid, at)
+	path := peekText(c.thread.tid, at)
 	switch {
 	case path == "/dev/urandom" || path == "/dev/random":
 		c.openRandom()
@@ -230,7 +230,7 @@ func (c *call) information() {
 
 // put writes an answer to a program's memory and gives what the call returns.
 func (c *call) put(at uint64, b []byte, value int64) {
-	if at != 0 && !poke(c.process.pid, at, b) {
+	if at != 0 && !poke(c.thread.tid, at, b) {
 		c.fail(unix.EFAULT)
 		return
 	}
@@ -265,7 +265,7 @@ func (c *call) ticks() {
 	c.looked(int64(monotonic(c.now)/tick), func() bool {
 		var b [32]byte
 		binary.LittleEndian.PutUint64(b[:], uint64(c.process.computed/tick))
-		return c.args[0] == 0 || poke(c.process.pid, c.args[0], b[:])
+		return c.args[0] == 0 || poke(c.thread.tid, c.args[0], b[:])
 	})
 }
 
@@ -276,6 +276,6 @@ func (c *call) usage() {
 		b := make([]byte, 144)
 		copy(b, span(c.process.computed, time.Microsecond))
 		binary.LittleEndian.PutUint64(b[32:], memory)
-		return poke(c.process.pid, c.args[1], b)
+		return poke(c.thread.tid, c.args[1], b)
 	})
 }

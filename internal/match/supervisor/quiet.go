@@ -4,6 +4,8 @@ package supervisor
 
 import (
 	"fmt"
+	"os"
+	"slices"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -100,8 +102,11 @@ func (s *Supervisor) asleep(p *proc) bool {
 			p.suspect = true // perhaps all of it ends
 			return false
 		}
-		if buffer[0] == '0' { // it runs, or is being woken
-			return false
+		if buffer[0] == '0' { // it runs, or is being woken; or it is the first thread, has ended, and others go on
+			if t.tid != p.pid || !s.endedFirst(t) {
+				return false
+			}
+			continue
 		}
 		if t.hold != nil {
 			if p.suspect && !s.stillHeld(t.hold) {
@@ -124,6 +129,18 @@ func (s *Supervisor) asleep(p *proc) bool {
 		if !s.waits(t, buffer[:]) {
 			return false
 		}
+	}
+	return true
+}
+
+// endedFirst reports whether the first thread of a process has ended before others: the process goes on without it.
+func (s *Supervisor) endedFirst(t *thread) bool {
+	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/stat", t.process.pid, t.tid))
+	if err != nil || stateOf(stat) != 'Z' || !slices.ContainsFunc(t.process.threads, func(other *thread) bool { return other != t && !other.gone }) {
+		return false
+	}
+	if t.process.memory == t.tid {
+		t.process.lookThroughAnother(t)
 	}
 	return true
 }

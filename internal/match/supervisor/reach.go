@@ -33,7 +33,7 @@ func (c *call) refuse(what string, to any, why unix.Errno) {
 func (c *call) socketFile(at, size uint64) string {
 	const most = 110
 	raw := make([]byte, min(size, most))
-	if len(raw) < 3 || !peek(c.process.pid, at, raw) || binary.LittleEndian.Uint16(raw) != unix.AF_UNIX {
+	if len(raw) < 3 || !peek(c.thread.tid, at, raw) || binary.LittleEndian.Uint16(raw) != unix.AF_UNIX {
 		return ""
 	}
 	name := raw[2:]
@@ -96,7 +96,7 @@ func (c *call) sendMessage() {
 	}
 	for i := range count {
 		var head [16]byte
-		if !peek(c.process.pid, c.args[1]+i*step, head[:]) {
+		if !peek(c.thread.tid, c.args[1]+i*step, head[:]) {
 			break
 		}
 		if !c.reaches(binary.LittleEndian.Uint64(head[:]), uint64(binary.LittleEndian.Uint32(head[8:]))) {
@@ -109,7 +109,7 @@ func (c *call) sendMessage() {
 
 // named gives a socket that is about to send, and has no port yet, one of this match's.
 func (c *call) named(fd int) {
-	d := duplicate(c.process.pidfd, fd)
+	d := c.duplicate(fd)
 	if d < 0 {
 		return
 	}

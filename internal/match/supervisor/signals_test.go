@@ -73,3 +73,30 @@ int main(void) {
 		}
 	}
 }
+
+// A program whose first thread has ended goes on with the others, also where one of them is signalled.
+func TestAProgramGoesOnWithoutItsFirstThread(t *testing.T) {
+	run := compiled(t, `
+#define _GNU_SOURCE
+#include <pthread.h>
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <unistd.h>
+static pthread_t sleeper;
+static void hear(int n) { (void)n; puts("heard"); fflush(stdout); }
+static void *sleeps(void *p) { sleep(100); return p; }
+static void *goes_on(void *p) { sleep(1); pthread_kill(sleeper, SIGUSR1); sleep(1); puts("bye"); fflush(stdout); _exit(3); return p; }
+int main(void) {
+	pthread_t t;
+	signal(SIGUSR1, hear);
+	pthread_create(&sleeper, 0, sleeps, 0); pthread_create(&t, 0, goes_on, 0);
+	pthread_exit(0);
+}`)
+	with(t, Options{Seed: 1, OneThread: true}, func(s *stage) {
+		s.start("orphans", run...)
+		s.run(5 * time.Second)
+		assert.Equal(t, []string{"1s orphans: heard", "2s orphans: bye"}, s.lines)
+		assert.Equal(t, []string{"2s orphans: exit status 3"}, s.exits)
+	})
+}

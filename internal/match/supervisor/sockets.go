@@ -120,7 +120,7 @@ func (s *Supervisor) portFor(p *proc) uint16 {
 func (c *call) address(at, size uint64) (family uint16, to netip.AddrPort) {
 	var raw [28]byte
 	n := min(int(size), len(raw))
-	if n < 16 || !peek(c.process.pid, at, raw[:n]) {
+	if n < 16 || !peek(c.thread.tid, at, raw[:n]) {
 		return 0, to
 	}
 	family = binary.LittleEndian.Uint16(raw[:])
@@ -145,7 +145,7 @@ func (c *call) bind() {
 		return
 	}
 	c.ours[at.Port()] = true
-	d := duplicate(c.process.pidfd, int(c.args[0]))
+	d := c.duplicate(int(c.args[0]))
 	if d < 0 {
 		c.pass()
 		return
@@ -189,7 +189,7 @@ func (c *call) connect() {
 		c.refuse("connect to", to, unix.ENETUNREACH)
 		return
 	}
-	if d := duplicate(c.process.pidfd, int(c.args[0])); d >= 0 {
+	if d := c.duplicate(int(c.args[0])); d >= 0 {
 		steady(d)
 		c.nameSocket(d)
 		closeFd(d)
@@ -199,7 +199,7 @@ func (c *call) connect() {
 
 // listenAt fixes a listening socket; those that it accepts inherit it.
 func (c *call) listenAt() {
-	if d := duplicate(c.process.pidfd, int(c.args[0])); d >= 0 {
+	if d := c.duplicate(int(c.args[0])); d >= 0 {
 		steady(d)
 		closeFd(d)
 	}
@@ -218,7 +218,7 @@ func steady(fd int) {
 
 // limit keeps the time limit of a socket, of which the kernel is not told: see giveUp.
 func (c *call) limit() {
-	d, ok := peekSpan(c.process.pid, c.args[3], time.Microsecond)
+	d, ok := peekSpan(c.thread.tid, c.args[3], time.Microsecond)
 	if !ok || c.args[4] < 16 {
 		c.pass()
 		return

@@ -105,7 +105,7 @@ func TestTheKernelChoosesNoPortOfAProgram(t *testing.T) {
 
 func TestAnAddressIsReadAsAProgramGivesIt(t *testing.T) {
 	alone(t, 1, func(s *stage) {
-		c := &call{Supervisor: s.Supervisor, process: &proc{pid: unix.Getpid()}}
+		c := &call{Supervisor: s.Supervisor, process: &proc{pid: unix.Getpid()}, thread: &thread{tid: unix.Getpid()}}
 		four := unix.RawSockaddrInet4{Family: unix.AF_INET, Port: 0x5000, Addr: [4]byte{127, 0, 0, 9}} // in the order of the network
 		family, at := c.address(where(&four), unix.SizeofSockaddrInet4)
 		assert.Equal(t, uint16(unix.AF_INET), family)

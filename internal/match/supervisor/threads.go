@@ -20,6 +20,7 @@ type proc struct {
 	name    string
 	program *Program // whose first process it is, or nil
 	pidfd   int
+	memory  int // a thread by which its memory is read and written: the first of a process may end before the others
 	page    int // of the clock page that it reads
 	threads []*thread
 	held    int // threads whose calls are held
@@ -84,7 +85,7 @@ type thread struct {
 // process makes a process known. One that was forked shares its parent's clock page until it
 // becomes another program.
 func (s *Supervisor) process(pid int, name string, parent *proc) *proc {
-	p := &proc{number: len(s.processes), pid: pid, name: name, unlisted: true, active: true, passedFd: -1, limits: map[limit]time.Duration{}, lent: map[uint64]*loan{}, saw: map[string]bool{}}
+	p := &proc{number: len(s.processes), pid: pid, memory: pid, name: name, unlisted: true, active: true, passedFd: -1, limits: map[limit]time.Duration{}, lent: map[uint64]*loan{}, saw: map[string]bool{}}
 	var err error
 	if p.pidfd, err = unix.PidfdOpen(pid, 0); err != nil {
 		p.pidfd = -1
@@ -244,6 +245,9 @@ func (s *Supervisor) ended(t *thread) {
 	if s.threads[t.tid] == t {
 		delete(s.threads, t.tid)
 	}
+	if t.process.memory == t.tid {
+		t.process.lookThroughAnother(t)
+	}
 	t.process.wakeJoining()
 }
 
@@ -265,6 +269,16 @@ func (s *Supervisor) end(p *proc, status unix.WaitStatus) {
 		p.program.died(status)
 	}
 	s.stirParents()
+}
+
+// lookThroughAnother has the memory of a process read by another of its threads than one that has ended.
+func (p *proc) lookThroughAnother(ended *thread) {
+	for _, t := range p.threads {
+		if t != ended && !t.gone && t.tid != p.pid {
+			p.memory = t.tid
+			return
+		}
+	}
 }
 
 // stirParents has every process looked at anew: the end of a child is a signal to its parent.

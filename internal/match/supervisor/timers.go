@@ -96,8 +96,8 @@ func (s *Supervisor) left(t *timer) time.Duration {
 
 // times reads a struct itimerspec, or with a unit of a microsecond a struct itimerval.
 func (c *call) times(at uint64, unit time.Duration) (value, interval time.Duration, ok bool) {
-	interval, ok = peekSpan(c.process.pid, at, unit)
-	value, also := peekSpan(c.process.pid, at+16, unit)
+	interval, ok = peekSpan(c.thread.tid, at, unit)
+	value, also := peekSpan(c.thread.tid, at+16, unit)
 	return value, interval, ok && also
 }
 
@@ -109,7 +109,7 @@ func (c *call) putTimes(at uint64, t *timer, unit time.Duration) {
 	if t != nil {
 		interval = t.interval
 	}
-	poke(c.process.pid, at, append(span(interval, unit), span(c.left(t), unit)...))
+	poke(c.thread.tid, at, append(span(interval, unit), span(c.left(t), unit)...))
 }
 
 func (p *proc) timer(file bool, number int) *timer {
@@ -230,7 +230,7 @@ func (c *call) makeTimer() {
 	t.value = uint64(t.number)
 	if c.args[1] != 0 {
 		var event [24]byte
-		if !peek(c.process.pid, c.args[1], event[:]) {
+		if !peek(c.thread.tid, c.args[1], event[:]) {
 			c.fail(unix.EFAULT)
 			return
 		}
@@ -246,7 +246,7 @@ func (c *call) makeTimer() {
 	}
 	var id [4]byte
 	binary.LittleEndian.PutUint32(id[:], uint32(t.number))
-	if !poke(c.process.pid, c.args[2], id[:]) {
+	if !poke(c.thread.tid, c.args[2], id[:]) {
 		c.fail(unix.EFAULT)
 		return
 	}

@@ -71,7 +71,7 @@ func (c *call) asleepUntil(d time.Duration) time.Duration {
 }
 
 func (c *call) sleep() {
-	d, ok := peekSpan(c.process.pid, c.args[0], time.Nanosecond)
+	d, ok := peekSpan(c.thread.tid, c.args[0], time.Nanosecond)
 	if !ok {
 		c.pass()
 		return
@@ -83,7 +83,7 @@ func (c *call) sleep() {
 func (c *call) sleepBy() {
 	const absolute = 1
 	clock := int32(c.args[0])
-	d, ok := peekSpan(c.process.pid, c.args[2], time.Nanosecond)
+	d, ok := peekSpan(c.thread.tid, c.args[2], time.Nanosecond)
 	switch {
 	case !ok || clock < 0 || clock == unix.CLOCK_PROCESS_CPUTIME_ID || clock == unix.CLOCK_THREAD_CPUTIME_ID:
 		c.pass()
@@ -107,7 +107,7 @@ func (c *call) epoll() {
 	d := never
 	if c.nr == unix.SYS_EPOLL_PWAIT2 {
 		if c.args[3] != 0 {
-			d, _ = peekSpan(c.process.pid, c.args[3], time.Nanosecond)
+			d, _ = peekSpan(c.thread.tid, c.args[3], time.Nanosecond)
 		}
 	} else if ms := int32(c.args[3]); ms >= 0 {
 		d = time.Duration(ms) * time.Millisecond
@@ -129,7 +129,7 @@ func (c *call) poll() {
 			d = time.Duration(ms) * time.Millisecond
 		}
 	} else if c.args[2] != 0 {
-		d, _ = peekSpan(c.process.pid, c.args[2], time.Nanosecond)
+		d, _ = peekSpan(c.thread.tid, c.args[2], time.Nanosecond)
 	}
 	if !c.within(h, d) {
 		c.pass()
@@ -139,11 +139,11 @@ func (c *call) poll() {
 	list := make([]unix.PollFd, min(c.args[1], most))
 	if len(list) > 0 {
 		raw := unsafe.Slice((*byte)(unsafe.Pointer(&list[0])), len(list)*int(unsafe.Sizeof(list[0])))
-		if !peek(c.process.pid, c.args[0], raw) {
+		if !peek(c.thread.tid, c.args[0], raw) {
 			c.pass()
 			return
 		}
-		pid, at := c.process.pid, c.args[0]
+		pid, at := c.thread.tid, c.args[0]
 		h.expire = func() { // nothing has come of any
 			for i := range list {
 				list[i].Revents = 0
@@ -164,7 +164,7 @@ func (c *call) choose() {
 		if c.nr == unix.SYS_SELECT {
 			unit = time.Microsecond
 		}
-		d, _ = peekSpan(c.process.pid, c.args[4], unit)
+		d, _ = peekSpan(c.thread.tid, c.args[4], unit)
 	}
 	if !c.within(h, d) {
 		c.pass()
@@ -178,7 +178,7 @@ func (c *call) choose() {
 			continue
 		}
 		bits := make([]byte, size)
-		if !peek(c.process.pid, c.args[1+set], bits) {
+		if !peek(c.thread.tid, c.args[1+set], bits) {
 			c.pass()
 			return
 		}
@@ -194,7 +194,7 @@ func (c *call) choose() {
 			list = append(list, unix.PollFd{Fd: int32(fd), Events: events})
 		}
 	}
-	pid, args := c.process.pid, c.args
+	pid, args := c.thread.tid, c.args
 	h.expire = func() {
 		for set := range 3 {
 			if args[1+set] != 0 && size > 0 {
@@ -216,7 +216,7 @@ func (c *call) watch(h *hold, list []unix.PollFd) {
 		if w.Fd < 0 {
 			continue
 		}
-		d := duplicate(c.process.pidfd, int(w.Fd))
+		d := c.duplicate(int(w.Fd))
 		if d < 0 {
 			h.ready = true // the call itself will say what is wrong with it
 			continue
