@@ -46,10 +46,12 @@ func TestAProgramFindsASmallEnvironmentThatNoShellHasASayIn(t *testing.T) {
 	t.Setenv("OF_THIS_PROGRAM", "1")
 	seat, err := takeSeat(t.TempDir(), 12345)
 	require.NoError(t, err)
-	spec := Spec{Name: "fern's client", Home: "fern", Env: []string{"OF_THE_PLAN=2"}, Guard: &Guard{marker: "abc"}, Seat: seat}
+	spec := Spec{Name: "fern's client", Home: "fern", Env: []string{"OF_THE_PLAN=2", "TZ=Pacific/Apia"}, Guard: &Guard{marker: "abc"}, Seat: seat}
 	env, err := spec.Environment("/opt/game/bin/client")
 	require.NoError(t, err)
 	assert.NotContains(t, env, "OF_THIS_PROGRAM=1")
+	assert.Contains(t, env, "TZ=Pacific/Apia", "the plan has the last word")
+	assert.NotContains(t, env, "TZ=UTC")
 	assert.Contains(t, env, "OF_THE_PLAN=2")
 	assert.Contains(t, env, markerName+"=abc", "by which it is found again")
 	if runtime.GOOS == "windows" {

@@ -173,7 +173,22 @@ func (s *Spec) Environment(at string) (list []string, err error) {
 	if s.Guard != nil {
 		list = append(list, markerName+"="+s.Guard.marker)
 	}
-	return list, nil
+	return lastOfEach(list), nil
+}
+
+// lastOfEach leaves one variable of each name, with the value that came last: most programs take the first.
+func lastOfEach(list []string) (kept []string) {
+	at := map[string]int{}
+	for _, variable := range list {
+		name, _, _ := strings.Cut(variable, "=")
+		if i, is := at[name]; is {
+			kept[i] = variable
+			continue
+		}
+		at[name] = len(kept)
+		kept = append(kept, variable)
+	}
+	return kept
 }
 
 // Find finds a program as a shell would that stands in folder.
