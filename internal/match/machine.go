@@ -41,6 +41,7 @@ func Machine(ctx context.Context) []Ability {
 		{"Node", []string{"node"}, "examples/millpond"},
 		{"Python", []string{"python3", "python"}, "examples/stonewain and examples/quayside"},
 		{"Go", []string{"go"}, "building this program"},
+		{"wine", []string{"wine"}, "builds for Windows on Linux: docs/virtual-builds.md"},
 		{"a browser", []string{"chromium", "google-chrome", "chrome", "firefox"}, "clients that run in one, and reading report pages"},
 	} {
 		list = append(list, found(r.name, r.names, r.use))

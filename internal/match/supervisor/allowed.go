@@ -63,6 +63,14 @@ var refused = map[int]unix.Errno{
 	unix.SYS_SETTIMEOFDAY: unix.EPERM, unix.SYS_CLOCK_SETTIME: unix.EPERM, unix.SYS_ADJTIMEX: unix.EPERM, unix.SYS_CLOCK_ADJTIME: unix.EPERM,
 }
 
+// strange are the names of calls that no game is expected to make, as far as there are names for them here.
+var strange = map[int]string{
+	unix.SYS_MOUNT: "mount", unix.SYS_UMOUNT2: "umount2", unix.SYS_PIVOT_ROOT: "pivot_root", unix.SYS_SWAPON: "swapon", unix.SYS_SWAPOFF: "swapoff", unix.SYS_REBOOT: "reboot", unix.SYS_ACCT: "acct",
+	unix.SYS_IOPL: "iopl", unix.SYS_IOPERM: "ioperm", unix.SYS_INIT_MODULE: "init_module", unix.SYS_FINIT_MODULE: "finit_module", unix.SYS_DELETE_MODULE: "delete_module",
+	unix.SYS_KEXEC_LOAD: "kexec_load", unix.SYS_KEXEC_FILE_LOAD: "kexec_file_load", unix.SYS_OPEN_TREE: "open_tree", unix.SYS_MOVE_MOUNT: "move_mount", unix.SYS_FSOPEN: "fsopen", unix.SYS_FSCONFIG: "fsconfig",
+	unix.SYS_FSMOUNT: "fsmount", unix.SYS_FSPICK: "fspick", unix.SYS_MOUNT_SETATTR: "mount_setattr", unix.SYS_QUOTACTL_FD: "quotactl_fd",
+}
+
 // unknownCallError is the error of a program that makes a call of which nobody here knows what it waits for.
 type unknownCallError struct {
 	program string
@@ -73,7 +81,9 @@ type unknownCallError struct {
 func (e *unknownCallError) Error() string {
 	const x32 = 0x40000000
 	call := fmt.Sprintf("call %d of the system, which the virtual clock does not know", e.nr)
-	switch {
+	switch name := strange[e.nr]; {
+	case name != "" && e.arch == unix.AUDIT_ARCH_X86_64:
+		call = fmt.Sprintf("the call %s of the system, which the virtual clock does not know", name)
 	case e.arch != unix.AUDIT_ARCH_X86_64:
 		call = fmt.Sprintf("call %d of the system in the 32-bit way, which the virtual clock does not answer", e.nr)
 	case e.nr&x32 != 0:
