@@ -8,6 +8,7 @@ import (
 	"os"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -120,6 +121,7 @@ func sameForAll() {
 	}
 	_ = unix.Setrlimit(unix.RLIMIT_CORE, &unix.Rlimit{})
 	comeFirst(ahead)
+	_ = os.WriteFile("/proc/self/autogroup", strconv.AppendInt(nil, ahead, 10), 0) // of the program's session, which is weighed as a whole
 }
 
 // ahead of other programs are those that are supervised, and whoever supervises them: each waits for the other.

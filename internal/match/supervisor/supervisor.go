@@ -30,6 +30,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
+	"os"
 	"runtime"
 	"slices"
 	"time"
@@ -98,7 +99,7 @@ func New(ctx context.Context, o Options) (*Supervisor, error) {
 	runtime.LockOSThread()
 	comeFirst(ahead)
 	if o.OneThread {
-		stayOn(int(matches.Add(1)))
+		stayOn(os.Getpid() + int(matches.Add(1))) // several of these programs are not all to stay on the same
 	}
 	s := &Supervisor{ctx: ctx, options: o, placeHeld: -1, threads: map[int]*thread{}, executing: map[int]bool{}, splitting: map[int]bool{}, traced: map[int]bool{}, ours: map[uint16]bool{}, files: map[string]bool{}, hasty: map[int]bool{}, mostPids: mostPids(), spins: spinningFor, computes: computesFor, orders: chance{o.Seed ^ orderStream}}
 	if s.options.Patient == 0 {
