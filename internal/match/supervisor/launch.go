@@ -8,7 +8,6 @@ import (
 	"os"
 	"runtime"
 	"slices"
-	"strconv"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -109,8 +108,8 @@ func become(w ways, path string, args []string) {
 	give("starting "+path, e)
 }
 
-// sameForAll gives a program what it would otherwise have from the shell: its mask of permissions, its limits, its
-// place among those that want the processors. What is not allowed stays as it is.
+// sameForAll gives a program what it would otherwise have from the shell: its mask of permissions, its limits.
+// What is not allowed stays as it is.
 func sameForAll() {
 	const files, mostFiles = 4096, 65536
 	unix.Umask(0o022)
@@ -120,22 +119,20 @@ func sameForAll() {
 		_ = syscall.Setrlimit(unix.RLIMIT_NOFILE, &syscall.Rlimit{Cur: min(files, most.Max), Max: most.Max})
 	}
 	_ = unix.Setrlimit(unix.RLIMIT_CORE, &unix.Rlimit{})
-	comeFirst(ahead)
-	_ = os.WriteFile("/proc/self/autogroup", strconv.AppendInt(nil, ahead, 10), 0) // of the program's session, which is weighed as a whole
+	takeTurns()
 }
 
-// ahead of other programs are those that are supervised, and whoever supervises them: each waits for the other.
-const ahead = -15
-
-// comeFirst has the calling thread, and what it starts, run before other programs, as far as the system allows it: with that
-// nice value, and in slices so short that it is let on at once when it wakes, see sched(7) of SCHED_OTHER.
-func comeFirst(nice int) {
-	_ = unix.Setpriority(unix.PRIO_PROCESS, 0, nice)
-	if now, err := unix.Getpriority(unix.PRIO_PROCESS, 0); err == nil {
-		nice = 20 - now // the call tells it so
-	}
+// takeTurns has the calling thread, and what it starts, run in slices so short that it is let on at once when it wakes, see sched(7) of
+// SCHED_OTHER: supervisor and programs wait for each other all the time. It does not come before other programs: those that go by the clock of
+// the machine would stand still beside many matches.
+func takeTurns() {
 	const slice = 100_000 // ns
-	_ = unix.SchedSetAttr(0, &unix.SchedAttr{Size: unix.SizeofSchedAttr, Nice: int32(nice), Runtime: slice}, 0)
+	now, err := unix.SchedGetAttr(0, 0)
+	if err != nil || now.Policy != 0 {
+		return
+	}
+	now.Runtime = slice
+	_ = unix.SchedSetAttr(0, now, 0) // older kernels have one slice for all
 }
 
 // matches is how many supervisors this program has made.

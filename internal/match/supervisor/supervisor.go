@@ -97,7 +97,7 @@ type Supervisor struct {
 // a program any more.
 func New(ctx context.Context, o Options) (*Supervisor, error) {
 	runtime.LockOSThread()
-	comeFirst(ahead)
+	takeTurns()
 	if o.OneThread {
 		stayOn(os.Getpid() + int(matches.Add(1))) // several of these programs are not all to stay on the same
 	}
