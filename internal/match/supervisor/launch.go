@@ -252,7 +252,7 @@ func (s *Supervisor) launch(p *Program, path string) (pid, listener int, err err
 	}
 	pid, err = s.fork(func() (int, error) {
 		return syscall.ForkExec(self, append([]string{launcherName, w.String(), path}, p.spec.Run...), &syscall.ProcAttr{Dir: p.spec.Folder, Env: environment, Files: files,
-			Sys: &syscall.SysProcAttr{Setsid: true}}) // away from a terminal, and what its keys do
+			Sys: &syscall.SysProcAttr{Setpgid: true}}) // away from what the keys of a terminal do
 	})
 	if err != nil {
 		return 0, 0, fmt.Errorf("%s cannot be started: %w", p.spec.Run[0], err)
