@@ -175,7 +175,7 @@ func runBuild(ctx context.Context, p *plan.Plan, options Options) (*Result, erro
 	if s := m.stage.timing().Supervised; s != nil && s.Wrong > 0 {
 		m.fail(nil, m.stage.timing().Distrust())
 	}
-	m.ending.NeedNotRepeat = m.stage.timing().Supervised.NeedNotRepeat()
+	m.ending.Unrepeatable = m.stage.timing().Supervised.Unrepeatable()
 	m.over = true
 	m.stop()
 	switch {

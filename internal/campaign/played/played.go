@@ -53,7 +53,7 @@ type Player struct {
 
 func matchOf(p *plan.Plan, r *match.Result) Match {
 	m := Match{Seed: p.Seed, Verdict: Failed, Players: players(p, r), Measures: headlines(r.Measures)}
-	if why := r.Verdict.Ending.NeedNotRepeat; why != "" { // what it shows says nothing of another match
+	if why := r.Verdict.Ending.Unrepeatable; why != "" { // what it shows says nothing of another match
 		m.Why = why
 		return m
 	}

@@ -39,8 +39,8 @@ func ShownIn(v *judge.Verdict) (list []Shown) {
 
 // Told are the findings of a variant that was played. It is an error if another play of it might show others.
 func Told(v *judge.Verdict) ([]Shown, error) {
-	if v != nil && v.Ending.NeedNotRepeat != "" {
-		return nil, errors.New(v.Ending.NeedNotRepeat)
+	if v != nil && v.Ending.Unrepeatable != "" {
+		return nil, errors.New(v.Ending.Unrepeatable)
 	}
 	return ShownIn(v), nil
 }

@@ -135,7 +135,7 @@ func inside(a, b *run.Run) string {
 	return "differs"
 }
 
-// reads are what programs read of the true machine in either of two plays, the latest first.
+// reads are what programs read of the real machine in either of two plays, the latest first.
 func reads(runs ...*run.Run) (list []string) {
 	var all []metrics.Read
 	for _, one := range runs {

@@ -9,9 +9,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Every system call is one of four: answered or held here (handlers), refused as an older kernel would (refused), known to
-// need no answer (allowed), or unknown. An unknown call ends the match by its name: what it waits for, or reads
-// of the machine, would be in the match without anybody's being told.
+// Every system call is one of four: answered or held here (handlers), refused as an older kernel would (refused), left
+// to the kernel (allowed), or unknown. An unknown call ends the match and is named: it might wait for real time or read
+// the real machine, and nobody would be told.
 
 // allowed are the calls that the kernel answers: they wait for nothing that takes time by itself, and read no clock.
 // What they wait for is a descriptor, a child or a lock, and a thread that does is seen asleep.
@@ -63,7 +63,7 @@ var refused = map[int]unix.Errno{
 	unix.SYS_SETTIMEOFDAY: unix.EPERM, unix.SYS_CLOCK_SETTIME: unix.EPERM, unix.SYS_ADJTIMEX: unix.EPERM, unix.SYS_CLOCK_ADJTIME: unix.EPERM,
 }
 
-// strange are the names of calls that no game is expected to make, as far as there are names for them here.
+// strange are the names of system calls that no game is expected to make.
 var strange = map[int]string{
 	unix.SYS_MOUNT: "mount", unix.SYS_UMOUNT2: "umount2", unix.SYS_PIVOT_ROOT: "pivot_root", unix.SYS_SWAPON: "swapon", unix.SYS_SWAPOFF: "swapoff", unix.SYS_REBOOT: "reboot", unix.SYS_ACCT: "acct",
 	unix.SYS_IOPL: "iopl", unix.SYS_IOPERM: "ioperm", unix.SYS_INIT_MODULE: "init_module", unix.SYS_FINIT_MODULE: "finit_module", unix.SYS_DELETE_MODULE: "delete_module",
@@ -71,7 +71,7 @@ var strange = map[int]string{
 	unix.SYS_FSMOUNT: "fsmount", unix.SYS_FSPICK: "fspick", unix.SYS_MOUNT_SETATTR: "mount_setattr", unix.SYS_QUOTACTL_FD: "quotactl_fd",
 }
 
-// unknownCallError is the error of a program that makes a call of which nobody here knows what it waits for.
+// unknownCallError is the error of a program that makes a system call that is on none of these lists.
 type unknownCallError struct {
 	program string
 	nr      int
@@ -80,14 +80,14 @@ type unknownCallError struct {
 
 func (e *unknownCallError) Error() string {
 	const x32 = 0x40000000
-	call := fmt.Sprintf("call %d of the system, which the virtual clock does not know", e.nr)
+	call := fmt.Sprintf("system call %d, which the virtual clock does not know", e.nr)
 	switch name := strange[e.nr]; {
-	case name != "" && e.arch == unix.AUDIT_ARCH_X86_64:
-		call = fmt.Sprintf("the call %s of the system, which the virtual clock does not know", name)
 	case e.arch != unix.AUDIT_ARCH_X86_64:
-		call = fmt.Sprintf("call %d of the system in the 32-bit way, which the virtual clock does not answer", e.nr)
+		call = fmt.Sprintf("32-bit system call %d, which the virtual clock does not answer", e.nr)
 	case e.nr&x32 != 0:
-		call = fmt.Sprintf("call %d of the system in the way of x32, which the virtual clock does not answer", e.nr&^x32)
+		call = fmt.Sprintf("x32 system call %d, which the virtual clock does not answer", e.nr&^x32)
+	case name != "":
+		call = fmt.Sprintf("system call %s, which the virtual clock does not know", name)
 	}
-	return e.program + " makes " + call + "; play it on the wall clock (clock: wall)"
+	return e.program + " makes the " + call + "; play it on the wall clock (clock: wall)"
 }

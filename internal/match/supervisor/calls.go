@@ -141,6 +141,16 @@ func (c *call) give(value int64) { c.send(c.listener, answer{id: c.id, value: va
 // fail answers with an error.
 func (c *call) fail(e unix.Errno) { c.send(c.listener, answer{id: c.id, errno: -int32(e)}) }
 
+// addFile gives the caller's process a descriptor of its own for one of ours, with these flags (O_CLOEXEC or none), and
+// returns its number. ENOENT says that the call was broken by a signal meanwhile.
+func (c *call) addFile(ours int, flags uint32) (int, unix.Errno) {
+	add := struct {
+		id                               uint64
+		how, ours, theirs, flagsOfTheirs uint32
+	}{id: c.id, ours: uint32(ours), flagsOfTheirs: flags}
+	return controlled(c.listener, notifyAddFd, unsafe.Pointer(&add))
+}
+
 // hold is a call that is held: its thread waits.
 type hold struct {
 	listener int
@@ -339,11 +349,7 @@ func (c *call) become() {
 		return
 	}
 	if c.process.passedFd < 0 {
-		add := struct {
-			id                            uint64
-			flags, source, number, newest uint32
-		}{id: c.id, source: uint32(c.pages.file)}
-		fd, e := controlled(c.listener, notifyAddFd, unsafe.Pointer(&add))
+		fd, e := c.addFile(c.pages.file, 0)
 		if e == unix.ENOENT { // a signal came meanwhile: it will ask again, or is gone
 			return
 		}

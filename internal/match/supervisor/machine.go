@@ -10,14 +10,13 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"unsafe"
 
 	"golang.org/x/sys/unix"
 )
 
 // What programs read of the machine besides its clocks: its random devices, how long it is up, how busy it is, how large
 // it is. They find a small idle machine with one processor, the same everywhere; what is random there follows
-// from the seed. What is still read of the true machine is kept in Report.Reads, so that it can be told what a program had just
+// from the seed. What is still read of the real machine is kept in Report.Reads, so that it can be told what a program had just
 // read where two plays of one match part.
 
 const (
@@ -28,7 +27,7 @@ const (
 // mostReads is how many of them are kept; they are kept once for each program.
 const mostReads = 400
 
-// saw keeps what a program reads of the true machine.
+// saw keeps what a program reads of the real machine.
 func (s *Supervisor) saw(p *proc, what string) {
 	if p.saw[what] || len(s.report.Reads) >= mostReads {
 		return
@@ -89,7 +88,7 @@ func (c *call) open() {
 	}
 }
 
-// peekText reads a path of a program's memory, or "" if there is none.
+// peekText reads a text that ends with a zero byte, like a path, from a program's memory; "" if it cannot be read.
 func peekText(pid int, at uint64) string {
 	var text []byte
 	for len(text) < unix.PathMax {
@@ -128,11 +127,7 @@ func (c *call) handFile(fd int) {
 	} else if c.nr == unix.SYS_OPENAT2 {
 		flags = unix.O_CLOEXEC // it stands in memory; hardly anybody hands such a file on
 	}
-	add := struct {
-		id                           uint64
-		flags, source, number, newer uint32
-	}{id: c.id, source: uint32(fd), newer: uint32(flags) & unix.O_CLOEXEC}
-	number, e := controlled(c.listener, notifyAddFd, unsafe.Pointer(&add))
+	number, e := c.addFile(fd, uint32(flags)&unix.O_CLOEXEC)
 	if e != 0 {
 		c.fail(e)
 		return

@@ -59,10 +59,10 @@ type Report struct {
 	Internal uint64   // a hash of all that was let happen, in order and with its time: also what nobody sees
 	Events   uint64   // how many things that were
 	Remarks  []string // what the programs did that is not on the virtual clock
-	Reads    []Read   // what they read of the true machine, each once for each program
+	Reads    []Read   // what they read of the real machine, each once for each program
 }
 
-// Read is something that a program read of the true machine.
+// Read is something that a program read of the real machine.
 type Read struct {
 	At      time.Duration
 	Program string

@@ -319,13 +319,13 @@ int main(void) { ptrace(PTRACE_TRACEME, 0, 0, 0); return 0; }`)
 	})
 }
 
-// What nobody knows might wait for real time, or read something of the machine: such a match ends.
+// An unknown call might wait for real time, or read the real machine: such a match ends.
 func TestACallThatNobodyKnowsEndsTheMatchByName(t *testing.T) {
 	for name, c := range map[string]struct{ call, want string }{
-		"a new one":         {"syscall(999, 0);", "stranger makes call 999 of the system, which the virtual clock does not know; play it on the wall clock (clock: wall)"},
-		"one with a name":   {`syscall(SYS_umount2, "nothing", 0);`, "stranger makes the call umount2 of the system, which the virtual clock does not know; play it on the wall clock (clock: wall)"},
-		"in the 32-bit way": {`int r; __asm__ volatile("int $0x80" : "=a"(r) : "a"(20));`, "stranger makes call 20 of the system in the 32-bit way, which the virtual clock does not answer; play it on the wall clock (clock: wall)"},
-		"in the way of x32": {"syscall(0x40000000 | SYS_getpid);", "stranger makes call 39 of the system in the way of x32, which the virtual clock does not answer; play it on the wall clock (clock: wall)"},
+		"a new one":         {"syscall(999, 0);", "stranger makes the system call 999, which the virtual clock does not know; play it on the wall clock (clock: wall)"},
+		"one with a name":   {`syscall(SYS_umount2, "nothing", 0);`, "stranger makes the system call umount2, which the virtual clock does not know; play it on the wall clock (clock: wall)"},
+		"in the 32-bit way": {`int r; __asm__ volatile("int $0x80" : "=a"(r) : "a"(20));`, "stranger makes the 32-bit system call 20, which the virtual clock does not answer; play it on the wall clock (clock: wall)"},
+		"in the way of x32": {"syscall(0x40000000 | SYS_getpid);", "stranger makes the x32 system call 39, which the virtual clock does not answer; play it on the wall clock (clock: wall)"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			run := compiled(t, `

@@ -25,7 +25,7 @@ func (s *Supervisor) mayReach(to netip.AddrPort) bool {
 
 // refuse tells a program, and whoever reads the report, that somebody is not there.
 func (c *call) refuse(what string, to any, why unix.Errno) {
-	c.remark("%s wanted to %s %v: on the virtual clock there is nothing but this match, and it was told: %s", c.process.name, what, to, why.Error())
+	c.remark("%s tried to %s %v and got %q: on the virtual clock a program reaches only its own match", c.process.name, what, to, why.Error())
 	c.fail(why)
 }
 

@@ -66,11 +66,11 @@ told("one's own port", lambda: socket.create_connection(l.getsockname(), timeout
 				assert.Equal(t, []string{"connect " + gone, "sendto " + gone, "sendmsg " + gone, "fast open " + gone, "a stranger's port " + other, "a stranger's datagrams " + datagrams,
 					"a stranger's socket told: Connection refused", "one's own socket None", "one's own datagrams 1", "answered 1", "one's own port True"}, words(s.lines))
 				remarks := strings.Join(s.Report().Remarks, "\n")
-				assert.Contains(t, remarks, "caller wanted to connect to 192.0.2.1:80: on the virtual clock there is nothing but this match, and it was told: network is unreachable")
-				assert.Contains(t, remarks, "caller wanted to connect to the socket "+path)
+				assert.Contains(t, remarks, `caller tried to connect to 192.0.2.1:80 and got "network is unreachable": on the virtual clock a program reaches only its own match`)
+				assert.Contains(t, remarks, "caller tried to connect to the socket "+path)
 				if shared {
-					assert.Contains(t, remarks, "caller wanted to send to 192.0.2.1:80")
-					assert.Contains(t, remarks, fmt.Sprintf("caller wanted to connect to 127.0.0.1:%d", port))
+					assert.Contains(t, remarks, "caller tried to send to 192.0.2.1:80")
+					assert.Contains(t, remarks, fmt.Sprintf("caller tried to connect to 127.0.0.1:%d", port))
 				}
 			})
 		})

@@ -44,7 +44,7 @@ type proc struct {
 	called    uint64          // its calls since everything waited
 	calledAt  int             // for so many times
 	computed  time.Duration   // its processor time, as it is told
-	saw       map[string]bool // what it has read of the true machine
+	saw       map[string]bool // what it has read of the real machine
 	layout    layout          // of the program that it becomes
 	begun     int             // times that it has become a program
 	passedFd  int             // the page file's number in it, or -1

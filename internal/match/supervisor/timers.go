@@ -129,11 +129,7 @@ func (c *call) timerFile() {
 		c.fail(unix.EMFILE)
 		return
 	}
-	add := struct {
-		id                           uint64
-		flags, source, number, newer uint32
-	}{id: c.id, source: uint32(file), newer: uint32(c.args[1]) & unix.O_CLOEXEC}
-	number, e := controlled(c.listener, notifyAddFd, unsafe.Pointer(&add))
+	number, e := c.addFile(file, uint32(c.args[1])&unix.O_CLOEXEC)
 	if e != 0 {
 		closeFd(file)
 		c.fail(e)

@@ -52,11 +52,11 @@ func TestHowFarABuildRepeated(t *testing.T) {
 }
 
 // A match in which time went on beside a program that computed is no experiment that can be repeated, and says so first.
-func TestAMatchThatNeedNotRepeatSaysSoFirst(t *testing.T) {
-	why := (&metrics.Supervised{Charged: 1234, Computed: []string{"server"}}).NeedNotRepeat()
-	assert.Equal(t, "this match need not repeat: time went on 1234 times while server computed without waiting", why)
-	v := &judge.Verdict{Outcome: judge.InSync, Ending: ending.Ending{How: ending.Complete, NeedNotRepeat: why}}
-	assert.Regexp(t, `^IN SYNC .*\n  note: this match need not repeat: time went on`, written(func(text *Text) { text.Headline(v) }))
+func TestAMatchThatUnrepeatableSaysSoFirst(t *testing.T) {
+	why := (&metrics.Supervised{Charged: 1234, Computed: []string{"server"}}).Unrepeatable()
+	assert.Equal(t, "this match may not repeat: time went on 1234 times while server computed without waiting", why)
+	v := &judge.Verdict{Outcome: judge.InSync, Ending: ending.Ending{How: ending.Complete, Unrepeatable: why}}
+	assert.Regexp(t, `^IN SYNC .*\n  note: this match may not repeat: time went on`, written(func(text *Text) { text.Headline(v) }))
 	_, err := played.Told(v)
 	assert.EqualError(t, err, why, "so nothing is proved by it")
 	v.Outcome, v.Strict = judge.Inconclusive, true

@@ -31,7 +31,7 @@ type Ending struct {
 	Log    []string `json:"log,omitempty"` // then, the last log lines of the program concerned
 	Breaks []Break  `json:"breaks,omitempty"`
 
-	NeedNotRepeat string `json:"need_not_repeat,omitempty"` // why a match on the virtual clock may go otherwise when it is played again
+	Unrepeatable string `json:"unrepeatable,omitempty"` // why a match on the virtual clock may go otherwise when it is played again
 }
 
 // Kind is what broke.
@@ -103,8 +103,8 @@ func (e *Ending) BreakOf(kind Kind, view string) *Break {
 // Sentences says what did not go as it was to, a sentence each, what ended the match
 // first. until is how far the match was judged.
 func (e *Ending) Sentences(until time.Duration) (list []string) {
-	if e.NeedNotRepeat != "" {
-		list = append(list, e.NeedNotRepeat)
+	if e.Unrepeatable != "" {
+		list = append(list, e.Unrepeatable)
 	}
 	at := trace.Seconds(until).String()
 	switch e.How {

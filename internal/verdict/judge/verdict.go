@@ -344,15 +344,15 @@ func (d *Verdict) conclude() {
 		return
 	}
 	grave := func(w Warning) bool { return w.Grave || d.Strict }
-	if !d.Ending.Well() || d.Strict && d.Ending.NeedNotRepeat != "" || (d.Comparisons > 0 || d.Untraced) && slices.ContainsFunc(d.Warnings, grave) {
+	if !d.Ending.Well() || d.Strict && d.Ending.Unrepeatable != "" || (d.Comparisons > 0 || d.Untraced) && slices.ContainsFunc(d.Warnings, grave) {
 		d.Outcome = Inconclusive
 	}
 }
 
 // NotWell says in a sentence why a match that nothing was found in is no pass, or "".
 func (d *Verdict) NotWell() string {
-	if d.Strict && d.Ending.NeedNotRepeat != "" {
-		return d.Ending.NeedNotRepeat
+	if d.Strict && d.Ending.Unrepeatable != "" {
+		return d.Ending.Unrepeatable
 	}
 	if !d.Ending.Well() {
 		for _, text := range d.Ending.Sentences(time.Duration(d.To)) {

@@ -117,22 +117,22 @@ type Supervised struct {
 	Reads    []Read   `json:"reads,omitempty"`    // what programs read that is not the same on each machine and at each time
 }
 
-// Read is something of the true machine that a program read; it is told once for each program.
+// Read is something of the real machine that a program read; it is told once for each program.
 type Read struct {
 	At      trace.Seconds `json:"at_s"` // since the programs were started
 	Program string        `json:"program"`
 	What    string        `json:"what"`
 }
 
-// NeedNotRepeat says why the match may go otherwise when it is played again, or "".
-func (s *Supervised) NeedNotRepeat() string {
+// Unrepeatable says why the match may go otherwise when it is played again, or "".
+func (s *Supervised) Unrepeatable() string {
 	switch {
 	case s == nil || s.Charged == 0:
 		return ""
 	case s.Charged == 1:
-		return fmt.Sprintf("this match need not repeat: time went on once while %s computed without waiting", strings.Join(s.Computed, " and "))
+		return fmt.Sprintf("this match may not repeat: time went on once while %s computed without waiting", strings.Join(s.Computed, " and "))
 	}
-	return fmt.Sprintf("this match need not repeat: time went on %d times while %s computed without waiting", s.Charged, strings.Join(s.Computed, " and "))
+	return fmt.Sprintf("this match may not repeat: time went on %d times while %s computed without waiting", s.Charged, strings.Join(s.Computed, " and "))
 }
 
 // Lateness is a histogram of how late things were.
