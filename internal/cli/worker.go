@@ -119,7 +119,8 @@ func joinFlags(c *cobra.Command, at *cluster.Address) {
 // kept are variables without which programs are not found or do not start.
 var kept = []string{"PATH", "LANG", "SystemRoot", "SYSTEMROOT", "ComSpec", "PATHEXT", "windir", "NUMBER_OF_PROCESSORS"}
 
-// cleanEnvironment leaves nothing in this program's environment that the programs of others could find out. Their own is that of their match.
+// cleanEnvironment leaves nothing in this program's environment that the programs of others could find out. Their own
+// is that of their match.
 func cleanEnvironment(folder string) error {
 	home := filepath.Join(folder, "home")
 	if err := os.MkdirAll(home, 0o700); err != nil {

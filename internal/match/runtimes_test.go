@@ -35,7 +35,8 @@ var runtimes = []struct {
 	{"JavaScript", "udp", "node", nil, "node tallow.mjs"},
 }
 
-// Whatever it is written in, threads wake and wait in the same order; docs/make-virtual-table tries it beside programs that use all processors.
+// Whatever it is written in, threads wake and wait in the same order; docs/make-virtual-table tries it beside
+// programs that use all processors.
 func TestAMatchIsTheSameInEveryRuntime(t *testing.T) {
 	if testing.Short() {
 		t.Skip("starts many programs, and has no goroutine of its own")

@@ -8,12 +8,12 @@ import (
 	"strings"
 )
 
-// Seat is where one match sits on this machine: a folder of its own, in which each of its programs has a home and a place
-// for temporary files, and from it the environment that its programs find. That is small and the same from every
-// shell; what else a program needs stands in the plan.
+// Seat is where one match sits on this machine: a folder of its own, in which each of its programs has a home and a
+// place for temporary files, and from it the environment that its programs find. That is small and the same from
+// every shell; what else a program needs stands in the plan.
 //
-// Seats are numbered, and a seed asks for the same one each time, so that a match finds the same names when it is played again.
-// A seat that another match has at the moment is passed over.
+// Seats are numbered, and a seed asks for the same one each time, so that a match finds the same names when it is
+// played again. A seat that another match has at the moment is passed over.
 type Seat struct {
 	folder string
 	lock   *os.File

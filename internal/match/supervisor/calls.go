@@ -117,8 +117,9 @@ func (s *Supervisor) handle(listener int, n *notification) {
 	c.fail(unix.ENOSYS)
 }
 
-// orderOf is where a call of a process stands among all. Processes that run beside each other, because something came for both, call in
-// an order that is left to chance: so it is by when everything waited last, then by process, and only then by what came first.
+// orderOf is where a call of a process stands among all. Processes that run beside each other, because something came
+// for both, call in an order that is left to chance: so it is by when everything waited last, then by process, and
+// only then by what came first.
 func (s *Supervisor) orderOf(p *proc) uint64 {
 	const most = 1<<20 - 1
 	if p.calledAt != s.rests {
@@ -325,8 +326,8 @@ func (c *call) processors() {
 	c.give(word)
 }
 
-// yield holds a thread that lets others run until no other can go on at this moment. If all other threads of its program are sure to
-// sleep, it goes on at once, as long as it does not do so again and again.
+// yield holds a thread that lets others run until no other can go on at this moment. If all other threads of its
+// program are sure to sleep, it goes on at once, as long as it does not do so again and again.
 func (c *call) yield() {
 	h := c.held(never)
 	switch often := c.glances(); {
@@ -408,8 +409,8 @@ func (c *call) exit() {
 	c.pass()
 }
 
-// signal may break what others are held at. A thread that is signalled would run beside who signals it: it is stopped when the signal
-// comes, and gets it when everything waits.
+// signal may break what others are held at. A thread that is signalled would run beside who signals it: it is stopped
+// when the signal comes, and gets it when everything waits.
 func (c *call) signal() {
 	t := c.numbered(int(int32(c.args[0])))
 	if t == nil {

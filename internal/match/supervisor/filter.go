@@ -9,10 +9,11 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// filter is the program that the kernel runs at each system call of a supervised process:
-// it lets those pass that are allowed, and has the supervisor told of all others: of those that wait for time,
-// read a clock, draw chance, make processes, or name ports, and of what nobody knows. With one thread at a time, also of waits for memory without a limit,
-// so that one thread of a process runs at a time. Those that send to an address are asked of if the match is not alone in its network. See seccomp(2) and bpf(4).
+// filter is the program that the kernel runs at each system call of a supervised process: it lets those pass that are
+// allowed, and has the supervisor told of all others: of those that wait for time, read a clock, draw chance, make
+// processes, or name ports, and of what nobody knows. With one thread at a time, also of waits for memory without a
+// limit, so that one thread of a process runs at a time. Those that send to an address are asked of if the match is
+// not alone in its network. See seccomp(2) and bpf(4).
 func filter(w ways) []unix.SockFilter {
 	const (
 		pass   = unix.SECCOMP_RET_ALLOW

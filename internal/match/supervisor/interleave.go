@@ -4,9 +4,10 @@ package supervisor
 
 import "golang.org/x/sys/unix"
 
-// The order of threads. By itself which of several ready threads goes on is always the same: the first of the first program. Only one order of
-// all that are possible is ever tried so. Drawn from the seed, each seed tries another one, and a thread may also have to let others go first where it
-// makes a call that others can tell: it wakes, sends, writes, opens, or has just made another thread. What happens between two calls stays in one piece, so a race
+// The order of threads. By itself which of several ready threads goes on is always the same: the first of the first
+// program. Only one order of all that are possible is ever tried so. Drawn from the seed, each seed tries another
+// one, and a thread may also have to let others go first where it makes a call that others can tell: it wakes, sends,
+// writes, opens, or has just made another thread. What happens between two calls stays in one piece, so a race
 // without any call in it is not found.
 
 const (
@@ -28,7 +29,8 @@ var pauses = map[int]bool{
 	unix.SYS_OPEN: true, unix.SYS_OPENAT: true, unix.SYS_TGKILL: true,
 }
 
-// pause has a thread let others go first, before a call of its that they can tell. It reports whether it does: then the call comes again.
+// pause has a thread let others go first, before a call of its that they can tell. It reports whether it does: then
+// the call comes again.
 func (c *call) pause() bool {
 	if !c.options.DrawnOrder || !pauses[c.nr] {
 		return false

@@ -86,8 +86,8 @@ func duplicate(pidfd, fd int) int {
 	return int(d)
 }
 
-// duplicate takes a duplicate of a descriptor of the caller's. Those of a process whose first thread has ended are reached by another of
-// its threads, see PIDFD_THREAD in pidfd_open(2).
+// duplicate takes a duplicate of a descriptor of the caller's. Those of a process whose first thread has ended are
+// reached by another of its threads, see PIDFD_THREAD in pidfd_open(2).
 func (c *call) duplicate(fd int) int {
 	d := duplicate(c.process.pidfd, fd)
 	if d >= 0 || c.thread.tid == c.process.pid {

@@ -122,9 +122,9 @@ func sameForAll() {
 	takeTurns()
 }
 
-// takeTurns has the calling thread, and what it starts, run in slices so short that it is let on at once when it wakes, see sched(7) of
-// SCHED_OTHER: supervisor and programs wait for each other all the time. It does not come before other programs: those that go by the clock of
-// the machine would stand still beside many matches.
+// takeTurns has the calling thread, and what it starts, run in slices so short that it is let on at once when it
+// wakes, see sched(7) of SCHED_OTHER: supervisor and programs wait for each other all the time. It does not come
+// before other programs: those that go by the clock of the machine would stand still beside many matches.
 func takeTurns() {
 	const slice = 100_000 // ns
 	now, err := unix.SchedGetAttr(0, 0)
@@ -138,8 +138,8 @@ func takeTurns() {
 // matches is how many supervisors this program has made.
 var matches atomic.Int64
 
-// stayOn has the calling thread, and what it starts, run on the nth of the processors that it may use. Supervisor and programs take turns: to wake
-// another processor for each turn takes longer than most turns do.
+// stayOn has the calling thread, and what it starts, run on the nth of the processors that it may use. Supervisor and
+// programs take turns: to wake another processor for each turn takes longer than most turns do.
 func stayOn(nth int) {
 	var may, one unix.CPUSet
 	if unix.SchedGetaffinity(0, &may) != nil || may.Count() == 0 {
@@ -268,7 +268,8 @@ func (s *Supervisor) launch(p *Program, path string) (pid, listener int, err err
 	return pid, listener, err
 }
 
-// launchWithin is how long a launcher, or who counts processes, has to answer, by the wall clock. One that dies has answered at once.
+// launchWithin is how long a launcher, or who counts processes, has to answer, by the wall clock. One that dies has
+// answered at once.
 const launchWithin = 2 * time.Minute
 
 // await waits until something can be read from a process that this program has started from itself.

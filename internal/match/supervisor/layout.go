@@ -10,9 +10,10 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Where a program's memory lies is not left to the kernel's chance (its randomization is off) and is not the same
-// for all either: engines make ids of addresses. Where the stack, the heap and what is mapped begin follows from the
-// seed and the process, and from nothing else: neither from the length of its environment nor from the limits of the shell.
+// Where a program's memory lies is not left to the kernel's chance (its randomization is off) and is not the same for
+// all either: engines make ids of addresses. Where the stack, the heap and what is mapped begin follows from the seed
+// and the process, and from nothing else: neither from the length of its environment nor from the limits of the
+// shell.
 
 const (
 	stackTop      = 0x7ffffffff000
@@ -27,8 +28,8 @@ const (
 // layout is where a process's memory begins.
 type layout struct{ gap, heap, stack uint64 }
 
-// drawLayout draws that of the program that a process becomes next. It is the same however often the process has to ask: a signal
-// may break the call.
+// drawLayout draws that of the program that a process becomes next. It is the same however often the process has to
+// ask: a signal may break the call.
 func (s *Supervisor) drawLayout(p *proc) layout {
 	from := chance{s.options.Seed*0xd1342543de82ef95 + uint64(p.number+1)*0x9e3779b97f4a7c15 + uint64(p.begun)}
 	var b [24]byte
@@ -37,8 +38,8 @@ func (s *Supervisor) drawLayout(p *proc) layout {
 	return layout{leastGap + word(0)%mostGapPages*pageSize, word(1) % mostHeapPages * pageSize, 16 * (word(2) % mostStackStep)}
 }
 
-// limitStack sets a process's stack limit, by which the kernel places mappings when it becomes another program. Where that is not allowed
-// they lie where they lie for all.
+// limitStack sets a process's stack limit, by which the kernel places mappings when it becomes another program. Where
+// that is not allowed they lie where they lie for all.
 func limitStack(pid int, size uint64) {
 	var now unix.Rlimit
 	if unix.Prlimit(pid, unix.RLIMIT_STACK, nil, &now) == nil {
@@ -47,8 +48,8 @@ func limitStack(pid int, size uint64) {
 	}
 }
 
-// place puts heap and stack of a program that is stopped at its beginning where they belong. It changes its registers to those with
-// which it is to begin.
+// place puts heap and stack of a program that is stopped at its beginning where they belong. It changes its registers
+// to those with which it is to begin.
 func (l layout) place(pid int, memory *os.File, registers *unix.PtraceRegs, inject func(nr uint32, args ...uint64) (int64, error)) error {
 	limitStack(pid, usualStack)
 	at, err := inject(unix.SYS_BRK, 0)
@@ -58,8 +59,8 @@ func (l layout) place(pid int, memory *os.File, registers *unix.PtraceRegs, inje
 	if err != nil {
 		return fmt.Errorf("placing its heap: %w", err)
 	}
-	// What the kernel puts on the stack: the arguments' number, pointers to them, 0, pointers to the environment, 0, and pairs of numbers
-	// that end with one of 0. All pointers are absolute.
+	// What the kernel puts on the stack: the arguments' number, pointers to them, 0, pointers to the environment, 0,
+	// and pairs of numbers that end with one of 0. All pointers are absolute.
 	const most = 256 << 10
 	start := registers.Rsp
 	block := make([]byte, min(most, stackTop-start))

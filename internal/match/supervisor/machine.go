@@ -14,10 +14,10 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// What programs read of the machine besides its clocks: its random devices, how long it is up, how busy it is, how large
-// it is. They find a small idle machine with one processor, the same everywhere; what is random there follows
-// from the seed. What is still read of the real machine is kept in Report.Reads, so that it can be told what a program had just
-// read where two plays of one match part.
+// What programs read of the machine besides its clocks: its random devices, how long it is up, how busy it is, how
+// large it is. They find a small idle machine with one processor, the same everywhere; what is random there follows
+// from the seed. What is still read of the real machine is kept in Report.Reads, so that it can be told what a
+// program had just read where two plays of one match part.
 
 const (
 	machineMemory = 8 << 30
@@ -60,8 +60,12 @@ var madeUp = map[string]func(*call) []byte{
 }
 
 // steadyFiles of /proc and /sys say the same each time, so nobody need be told that they were read.
-var steadyFiles = []string{"/proc/sys/", "/proc/filesystems", "/proc/version", "/proc/mounts", "/proc/self/exe", "/proc/self/maps", "/proc/self/cmdline", "/proc/self/mountinfo", "/proc/self/cgroup", "/proc/self/auxv",
-	"/proc/self/mounts", "/proc/self/comm", "/proc/self/task", "/proc/self/fd", "/proc/self/oom_score_adj", "/proc/cgroups", "/proc/self/coredump_filter", "/sys/kernel/mm/", "/sys/fs/cgroup", "/sys/devices/system/"}
+var steadyFiles = []string{
+	"/proc/sys/", "/proc/filesystems", "/proc/version", "/proc/mounts", "/proc/self/exe", "/proc/self/maps",
+	"/proc/self/cmdline", "/proc/self/mountinfo", "/proc/self/cgroup", "/proc/self/auxv", "/proc/self/mounts",
+	"/proc/self/comm", "/proc/self/task", "/proc/self/fd", "/proc/self/oom_score_adj", "/proc/cgroups",
+	"/proc/self/coredump_filter", "/sys/kernel/mm/", "/sys/fs/cgroup", "/sys/devices/system/",
+}
 
 // open gives a program a file of the made-up machine, or lets it open what it asked for.
 func (c *call) open() {
@@ -232,8 +236,8 @@ func (c *call) put(at uint64, b []byte, value int64) {
 	c.give(value)
 }
 
-// Processor time. Computing takes none of the virtual time, so what it is measured by must not be real either: each look takes a
-// microsecond, and a thread that waits by looking is held as one is that looks at the clock.
+// Processor time. Computing takes none of the virtual time, so what it is measured by must not be real either: each
+// look takes a microsecond, and a thread that waits by looking is held as one is that looks at the clock.
 
 const lookTakes = time.Microsecond
 

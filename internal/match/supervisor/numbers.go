@@ -112,8 +112,8 @@ func (n *numberer) hasBegun() bool { return n.from(n.number(afterLauncher)) }
 // mostForks is how often a program is started until it has its number.
 const mostForks = 20
 
-// fork starts a program with fork and sees to it that it has the number that it is to have: another process may come between the counting and
-// the start, like a thread of the counting process itself.
+// fork starts a program with fork and sees to it that it has the number that it is to have: another process may come
+// between the counting and the start, like a thread of the counting process itself.
 func (s *Supervisor) fork(fork func() (int, error)) (pid int, err error) {
 	n := s.numbers
 	if n == nil {

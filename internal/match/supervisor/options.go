@@ -12,7 +12,8 @@ type Options struct {
 	// OneThread lets one thread of a process run at a time, handed on where it waits: what threads that
 	// run side by side would decide by chance is the same every time then.
 	OneThread bool
-	// DrawnOrder draws from the seed which of several threads goes on, also at calls that others can tell. It asks for OneThread.
+	// DrawnOrder draws from the seed which of several threads goes on, also at calls that others can tell. It asks
+	// for OneThread.
 	DrawnOrder bool
 
 	shared bool // the machine's network, although one of its own could be had: in tests

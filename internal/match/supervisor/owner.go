@@ -11,16 +11,16 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// A match may have a network and process numbers of its own where its user may administer the system. Everybody may, inside a user namespace of
-// their own (user_namespaces(7)), if the system has them: so this program starts itself once more in one. It is the same user there,
-// with the same files.
+// A match may have a network and process numbers of its own where its user may administer the system. Everybody may,
+// inside a user namespace of their own (user_namespaces(7)), if the system has them: so this program starts itself
+// once more in one. It is the same user there, with the same files.
 
 // ownerMark is a variable in the environment of that second start.
 const ownerMark = "ZWHEEL_OWNER"
 
-// AsOwner starts this program once more, with the same arguments, where it may give matches networks of their own, waits for its end and
-// returns its exit code. It reports false if this program is to go on itself: it may already, or it is that second one, or the system has no
-// such place for it.
+// AsOwner starts this program once more, with the same arguments, where it may give matches networks of their own,
+// waits for its end and returns its exit code. It reports false if this program is to go on itself: it may already,
+// or it is that second one, or the system has no such place for it.
 func AsOwner() (code int, done bool) {
 	if os.Geteuid() == 0 || os.Getenv(ownerMark) != "" {
 		return 0, false

@@ -145,8 +145,8 @@ func (s *Supervisor) endedFirst(t *thread) bool {
 	return true
 }
 
-// sleepers are the functions of the kernel in which a thread sleeps only where somebody else's doing, or a signal, ends that: so its state need not
-// be read. They are only as many as come often.
+// sleepers are the functions of the kernel in which a thread sleeps only where somebody else's doing, or a signal,
+// ends that: so its state need not be read. They are only as many as come often.
 var sleepers = map[string]bool{
 	"pipe_read": true, "anon_pipe_read": true, "pipe_write": true, "anon_pipe_write": true,
 	"__skb_wait_for_more_packets": true, "unix_stream_data_wait": true, "unix_stream_read_generic": true, "inet_csk_accept": true, "sk_wait_data": true, "wait_woken": true,

@@ -13,9 +13,10 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Whom programs may reach: each other, the relay and this program, and nobody else. What a match has a network of its own for is only
-// looked at where there is something else to reach nevertheless: other addresses, so that it is told, and sockets of other programs that are files. Where matches
-// share the machine's loopback, every call that names an address is asked of, and only ports of this match's own are there.
+// Whom programs may reach: each other, the relay and this program, and nobody else. What a match has a network of its
+// own for is only looked at where there is something else to reach nevertheless: other addresses, so that it is told,
+// and sockets of other programs that are files. Where matches share the machine's loopback, every call that names an
+// address is asked of, and only ports of this match's own are there.
 
 // mayReach reports whether an address is one of this match's.
 func (s *Supervisor) mayReach(to netip.AddrPort) bool {
@@ -29,7 +30,8 @@ func (c *call) refuse(what string, to any, why unix.Errno) {
 	c.fail(why)
 }
 
-// socketFile is the absolute path of a Unix socket that a program names, or the name of an abstract one with an @ before it; "" is none.
+// socketFile is the absolute path of a Unix socket that a program names, or the name of an abstract one with an @
+// before it; "" is none.
 func (c *call) socketFile(at, size uint64) string {
 	const most = 110
 	raw := make([]byte, min(size, most))

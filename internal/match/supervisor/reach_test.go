@@ -14,7 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Whatever way a program tries to reach somebody outside its match, it is told that nobody is there, and so is whoever reads the report.
+// Whatever way a program tries to reach somebody outside its match, it is told that nobody is there, and so is
+// whoever reads the report.
 func TestProgramsReachNobodyOutsideTheirMatch(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "strangers")
 	file, err := net.Listen("unix", path)

@@ -93,15 +93,20 @@ type Supervisor struct {
 	failure         error
 }
 
-// New makes a supervisor. The goroutine stays on its thread, and that thread ends with it. When ctx is done, nothing waits for
-// a program any more.
+// New makes a supervisor. The goroutine stays on its thread, and that thread ends with it. When ctx is done, nothing
+// waits for a program any more.
 func New(ctx context.Context, o Options) (*Supervisor, error) {
 	runtime.LockOSThread()
 	takeTurns()
 	if o.OneThread {
 		stayOn(os.Getpid() + int(matches.Add(1))) // several of these programs are not all to stay on the same
 	}
-	s := &Supervisor{ctx: ctx, options: o, placeHeld: -1, threads: map[int]*thread{}, executing: map[int]bool{}, splitting: map[int]bool{}, traced: map[int]bool{}, ours: map[uint16]bool{}, files: map[string]bool{}, hasty: map[int]bool{}, mostPids: mostPids(), spins: spinningFor, computes: computesFor, orders: chance{o.Seed ^ orderStream}}
+	s := &Supervisor{
+		ctx: ctx, options: o, placeHeld: -1, mostPids: mostPids(),
+		threads: map[int]*thread{}, executing: map[int]bool{}, splitting: map[int]bool{}, traced: map[int]bool{}, hasty: map[int]bool{},
+		ours: map[uint16]bool{}, files: map[string]bool{},
+		spins: spinningFor, computes: computesFor, orders: chance{o.Seed ^ orderStream},
+	}
 	if s.options.Patient == 0 {
 		s.options.Patient = 30 * time.Second
 	}

@@ -396,8 +396,8 @@ func (s *Supervisor) deliver(t *thread) {
 // stopped reports whether a thread is stopped, and to be let go when everything waits.
 func (t *thread) stopped() bool { return t.unborn || t.caught != 0 }
 
-// othersSleep reports whether all other threads of a caller's program are sure to sleep, and would if everything waited. Whether descriptors have become
-// ready is not asked.
+// othersSleep reports whether all other threads of a caller's program are sure to sleep, and would if everything
+// waited. Whether descriptors have become ready is not asked.
 func (c *call) othersSleep() bool {
 	if c.process.suspect || c.process.unlisted {
 		return false

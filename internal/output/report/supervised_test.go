@@ -51,7 +51,8 @@ func TestHowFarABuildRepeated(t *testing.T) {
 	assert.Equal(t, "NOT THE SAME MATCH   what fern said differs from line 3 on\n  server read /proc/self/status, which is not the same each time\n", written(func(text *Text) { text.Followed(f) }))
 }
 
-// A match in which time went on beside a program that computed is no experiment that can be repeated, and says so first.
+// A match in which time went on beside a program that computed is no experiment that can be repeated, and says so
+// first.
 func TestAMatchThatUnrepeatableSaysSoFirst(t *testing.T) {
 	why := (&metrics.Supervised{Charged: 1234, Computed: []string{"server"}}).Unrepeatable()
 	assert.Equal(t, "this match may not repeat: time went on 1234 times while server computed without waiting", why)
