@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"zitherwheel/internal/bot"
 	"zitherwheel/internal/match/process"
 	"zitherwheel/internal/run/ending"
 	"zitherwheel/internal/trace"
@@ -35,12 +36,12 @@ func (p *participant) ended(process program) {
 	m := p.match
 	how, asked := process.Exit()
 	inside := p.mirror.inside
-	if inside && !m.over { // it did not say so itself
-		left := m.now()
+	if inside && !m.over {
+		ended := m.now()
 		if p.gone() { // of its machine nothing has been heard for a while
-			left = max(p.latest, min(left, p.signed))
+			ended = max(p.latest, min(ended, p.signed))
 		}
-		p.take(&trace.Record{T: left, Left: p.name})
+		p.take(&trace.Record{T: ended, Checkpoint: trace.EndMark, ID: how})
 	}
 	leaving := p.leaves > 0
 	p.leaves = 0
@@ -79,11 +80,35 @@ func (p *participant) died(how string, failed, inside bool) {
 		m.broke(ending.Crashed, p, m.now(), how)
 		p.asked = 0
 	case inside && p.asked > 0:
-		m.broke(ending.Quit, p, m.now(), how)
+		m.broke(ending.Quit, p, m.now(), fmt.Sprintf("%s; its bot was to stay until %s", how, trace.Seconds(p.staysUntil(m.now()))))
 		p.asked = 0
 	default: // as a program may whose player leaves
 		m.tell("%s, after its player had left", text)
 		p.asked = 0
+	}
+}
+
+// staysUntil is until when its bot, which is in, was to stay.
+func (p *participant) staysUntil(now time.Duration) time.Duration {
+	for _, s := range p.steps.Steps {
+		if s.Do == bot.Leave && s.At > now {
+			return s.At
+		}
+	}
+	return p.match.plan.Duration
+}
+
+// departed takes in that its client says that it left: by itself, if nobody had asked it to.
+func (p *participant) departed(at time.Duration) {
+	if m := p.match; p.asked > 0 && m.began && !m.over {
+		m.broke(ending.Departed, p, at, "")
+	}
+}
+
+// returned takes in that its client says that it is in.
+func (p *participant) returned(at time.Duration) {
+	if b := p.match.ending.BreakOf(ending.Departed, p.name); b != nil && b.Back == 0 {
+		b.Back = trace.Seconds(at.Round(time.Microsecond))
 	}
 }
 

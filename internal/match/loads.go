@@ -6,7 +6,6 @@ import (
 
 	"zitherwheel/internal/match/process"
 	"zitherwheel/internal/trace"
-	"zitherwheel/internal/verdict/metrics"
 )
 
 // loads is what the processes of a match use of the machine.
@@ -77,6 +76,6 @@ func (p *participant) takeLoad(load process.Load) {
 		p.facts.loading = true
 		return
 	}
-	p.record(&trace.Record{T: p.match.now(), Checkpoint: metrics.LoadMark, ID: "process",
+	p.record(&trace.Record{T: p.match.now(), Checkpoint: trace.LoadMark, ID: "process",
 		Data: fmt.Sprintf(`{"cpu":%.3f,"resident":%d,"threads":%d,"files":%d}`, load.CPU, load.Resident, load.Threads, load.Files)})
 }

@@ -32,10 +32,10 @@ func newMirror(names *trace.Names, view string, b *plan.Build) mirror {
 
 // take takes in a record.
 func (m *mirror) take(r *trace.Record) {
-	switch m.view {
-	case r.Joined:
+	switch {
+	case r.Joined == m.view:
 		m.inside, m.own = true, m.names.Entity(r.Entity)
-	case r.Left, r.Refused:
+	case r.Leaves(m.view), r.Refused == m.view:
 		m.inside = false
 	}
 	if r.Full {

@@ -153,6 +153,12 @@ func (p *participant) take(r *trace.Record) {
 		return
 	}
 	r.T -= m.zero
+	switch {
+	case r.Joined == p.name:
+		p.returned(r.T)
+	case r.Left == p.name:
+		p.departed(r.T)
+	}
 	p.record(r)
 }
 

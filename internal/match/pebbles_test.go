@@ -12,6 +12,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -31,6 +33,9 @@ import (
 //	alone     clients show nothing but their own
 //	watcher   the client whose name is owl only watches
 //	picky     the server dies of what is no JSON
+//	NAME:END  after two seconds that client, or the server, ends so: see ends. Or, from the beginning, it is
+//	          bypass    not on its link
+//	          refused   not let in, and told so
 func pebbles(role, address string, words ...string) {
 	peculiar := strings.Split(os.Getenv("PEBBLES"), " ")
 	is := func(word string) bool {
@@ -54,13 +59,59 @@ func pebbles(role, address string, words ...string) {
 		if err != nil {
 			panic(err)
 		}
-		pebbleServer(conn, is, tell)
+		if note := os.Getenv("PEBBLES_NOTE"); note != "" {
+			if err := os.WriteFile(note, []byte(address), 0o600); err != nil {
+				panic(err)
+			}
+		}
+		pebbleServer(conn, is, tell, ends("server", peculiar, tell))
+	}
+	if is(words[0] + ":bypass") {
+		text, err := os.ReadFile(os.Getenv("PEBBLES_NOTE"))
+		if err != nil {
+			panic(err)
+		}
+		if to, err = net.ResolveUDPAddr("udp", string(text)); err != nil {
+			panic(err)
+		}
 	}
 	conn, err := net.DialUDP("udp", nil, to)
 	if err != nil {
 		panic(err)
 	}
-	pebbleClient(conn, words[0], is, tell)
+	pebbleClient(conn, words[0], is, tell, ends(words[0], peculiar, tell))
+}
+
+// ends is what a program asks before all that it does: it may end there, or is to be still from then on.
+func ends(name string, peculiar []string, tell func(string, ...any)) (still func() bool) {
+	began, end := time.Now(), ""
+	for _, word := range peculiar {
+		if of, what, _ := strings.Cut(word, ":"); of == name {
+			end = what
+		}
+	}
+	var once sync.Once
+	return func() bool {
+		if time.Since(began) < 2*time.Second {
+			return false
+		}
+		switch end {
+		case "quits":
+			os.Exit(0)
+		case "fails":
+			os.Exit(3)
+		case "killed":
+			_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+		case "cut":
+			once.Do(func() { os.Stdout.Close() })
+		case "departs":
+			once.Do(func() { tell(`"left":%q`, name) })
+			return true
+		case "silent":
+			return true
+		}
+		return false
+	}
 }
 
 type pebble struct {
@@ -72,17 +123,27 @@ type pebble struct {
 	joined bool
 }
 
-func pebbleServer(conn *net.UDPConn, is func(string) bool, tell func(string, ...any)) {
+func pebbleServer(conn *net.UDPConn, is func(string) bool, tell func(string, ...any), still func() bool) {
 	players := []*pebble{}
 	buffer := make([]byte, 1500)
 	for next := time.Now(); ; {
 		_ = conn.SetReadDeadline(next)
 		n, from, err := conn.ReadFromUDP(buffer)
+		if still() {
+			next = time.Now().Add(time.Second)
+			continue
+		}
 		if err == nil {
 			var hello pebble
 			if err := json.Unmarshal(buffer[:n], &hello); err != nil {
 				if is("picky") {
 					panic(err)
+				}
+				continue
+			}
+			if is(hello.Name + ":refused") {
+				if _, err := conn.WriteToUDP([]byte("full"), from); err == nil {
+					tell(`"refused":%q`, hello.Name)
 				}
 				continue
 			}
@@ -143,9 +204,12 @@ func anyJoined(players []*pebble) bool {
 	return false
 }
 
-func pebbleClient(conn *net.UDPConn, name string, is func(string) bool, tell func(string, ...any)) {
+func pebbleClient(conn *net.UDPConn, name string, is func(string) bool, tell func(string, ...any), still func() bool) {
 	go func() {
 		for {
+			if still() {
+				select {}
+			}
 			fmt.Fprintf(conn, `{"Name":%q}`, name)
 			time.Sleep(100 * time.Millisecond)
 		}
@@ -156,6 +220,13 @@ func pebbleClient(conn *net.UDPConn, name string, is func(string) bool, tell fun
 		n, err := conn.Read(buffer)
 		if err != nil {
 			continue // the server is not there yet
+		}
+		if still() {
+			continue
+		}
+		if string(buffer[:n]) == "full" {
+			tell(`"refused":%q`, name)
+			continue
 		}
 		var players []pebble
 		if err := json.Unmarshal(buffer[:n], &players); err != nil {

@@ -114,9 +114,31 @@ type Record struct {
 // "set place", with {"to":[3,4]} as its data where it went to a place.
 const SetInput = "set "
 
-// AskMark is the checkpoint by which whoever drives a client puts into its trace that it was asked to
-// join.
-const AskMark = "asks to join"
+// Checkpoints that whoever plays a match puts into a view's trace: the view did not tell them itself.
+const (
+	AskMark  = "asks to join"      // its client was asked to
+	LoadMark = "load"              // what its process uses of the machine
+	EndMark  = "its program ended" // while its player was in the match; ID says how
+)
+
+// Told reports whether a view told its record itself: what whoever plays the match puts into its trace is its bot's
+// inputs, what its process uses, that it was asked to join, and that its program ended.
+func (r *Record) Told() bool {
+	return r.Pictures() || r.Joined != "" || r.Left != "" || r.Refused != "" || r.Event != "" || r.HasPing || r.Sent != "" || r.Got != "" ||
+		r.HasTick || len(r.Received) > 0 || len(r.Predicted) > 0 || r.OwnCheckpoint() != ""
+}
+
+// OwnCheckpoint is the checkpoint that a view told itself, or "".
+func (r *Record) OwnCheckpoint() string {
+	if r.Checkpoint == AskMark || r.Checkpoint == LoadMark || r.Checkpoint == EndMark {
+		return ""
+	}
+	return r.Checkpoint
+}
+
+// Leaves reports whether a view is out of the match from this record of its own on: it says that it left, or its program
+// ended.
+func (r *Record) Leaves(view string) bool { return r.Left == view || r.Checkpoint == EndMark }
 
 // Pictures reports whether a record says what is there.
 func (r *Record) Pictures() bool { return len(r.State) > 0 || r.Full || len(r.Despawned) > 0 }

@@ -34,7 +34,8 @@ type Source struct {
 // Traces is what is judged. The first source is the reference.
 type Traces struct {
 	Sources   []Source
-	Packets   string // a file of outcomes, or ""
+	Packets   string   // a file of outcomes, or ""
+	Linked    []string // views whose packets go over links, if these are known
 	Rules     rulebook.Rules
 	Align     string                                                            // how clocks are brought together; "" is Shared
 	OneClock  bool                                                              // the views have one clock, whatever they are compared by
@@ -106,6 +107,11 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
+	wire, err := traces.wire(ctx)
+	if err != nil {
+		return nil, err
+	}
+	notes := traces.distrust(wire)
 	cargo := &Cargo{}
 	views, err := listen(ctx, traces, clocks, cargo)
 	if err != nil {
@@ -114,6 +120,7 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 	if how, until, err = quiet(traces, how, views, until); err != nil {
 		return nil, err
 	}
+	how.Breaks = append(how.Breaks, wire.bypassed(&traces, views)...)
 	r := newReading(traces, clocks, how.Breaks)
 	defer r.close()
 	for _, step := range []func() error{r.open, r.begin, func() error { return r.drain(ctx, until) }} {
@@ -123,6 +130,7 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 	}
 	result, err := r.finish(how)
 	if err == nil {
+		result.Verdict.Warnings = append(notes, result.Verdict.Warnings...)
 		err = tellShifts(ctx, traces, result.Verdict)
 	}
 	if err != nil || clocks != nil { // packets have their times by another clock
@@ -174,7 +182,7 @@ func newReading(traces Traces, clocks *clocks, breaks []ending.Break) *reading {
 		r.number[source.View] = i
 	}
 	slices.SortStableFunc(r.breaks, func(a, b ending.Break) int { return cmp.Compare(a.At, b.At) })
-	r.breaks = slices.DeleteFunc(r.breaks, func(b ending.Break) bool { _, known := r.number[b.View]; return !known })
+	r.breaks = slices.DeleteFunc(r.breaks, func(b ending.Break) bool { _, known := r.number[b.View]; return !known || b.Kind == ending.Bypassed })
 	r.bench = NewBench(r.names, titles, traces.Rules, Setting{Reference: traces.Reference, Outcomes: traces.Packets != "" && clocks == nil,
 		Ticks: traces.Align == Tick, Timeless: clocks != nil && clocks.ticks != nil, Strict: traces.Strict, Untraced: traces.Untraced})
 	r.to = r.bench
@@ -345,7 +353,7 @@ func reach(ctx context.Context, traces Traces) (time.Duration, error) {
 			if steps%1024 == 0 && ctx.Err() != nil {
 				return ctx.Err()
 			}
-			out, at = in.record.Left == view && view != "", in.at
+			out, at = in.record.Leaves(view) && view != "", in.at
 		}
 		if !out {
 			until = min(until, at)

@@ -203,7 +203,8 @@ func TestARunThatWasKilledIsJudgedAsFarAsAllFilesReach(t *testing.T) {
 	assert.Contains(t, r.Verdict.NotWell(), "the recording was cut off; it is judged up to")
 }
 
-func TestBrokenPacketsAreSkippedAndSaid(t *testing.T) {
+// A record of packets that is damaged would excuse what the link has nothing to do with.
+func TestByABrokenRecordOfPacketsNothingIsExcused(t *testing.T) {
 	dir := recorded(t, ending.Running)
 	path := filepath.Join(dir, "packets.jsonl")
 	text, err := os.ReadFile(path)
@@ -213,11 +214,9 @@ func TestBrokenPacketsAreSkippedAndSaid(t *testing.T) {
 	require.NoError(t, err)
 	r, err := Judge(context.Background(), Run(folder, &plan.Plan{Rules: rules}))
 	require.NoError(t, err)
-	said := ""
-	for _, remark := range r.Remarks {
-		said += remark.Text + "\n"
-	}
-	assert.Contains(t, said, "2 packet lines could not be read and were skipped")
+	assert.False(t, r.Verdict.Packets)
+	require.NotEmpty(t, r.Verdict.Warnings)
+	assert.Equal(t, "packets unknown, so nothing is excused by what the links did: 2 lines of their record cannot be read", r.Verdict.Warnings[0].Text)
 }
 
 func TestJudgingCanBeStopped(t *testing.T) {

@@ -27,6 +27,11 @@ func Run(run *run.Run, p *plan.Plan) Traces {
 	if run.Timing(&timing) {
 		t.Timing = &timing
 	}
+	for _, b := range p.Bots {
+		if b.Name != p.Game.Host && p.Clock != plan.Recorded {
+			t.Linked = append(t.Linked, b.Name)
+		}
+	}
 	for _, view := range run.About.Views {
 		t.Sources = append(t.Sources, Source{view, run.ViewPath(view)})
 	}

@@ -10,7 +10,6 @@ import (
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/run/ending"
 	"zitherwheel/internal/trace"
-	"zitherwheel/internal/verdict/metrics"
 	"zitherwheel/internal/verdict/rulebook"
 )
 
@@ -32,6 +31,7 @@ const (
 type pulse struct {
 	spoke   bool // it told something itself, beside what was told for it
 	in      bool
+	was     bool // in the match, at some time
 	began   time.Duration
 	last    time.Duration // the last sign
 	lines   time.Duration // the last line
@@ -51,14 +51,6 @@ func (p *pulse) sign(t time.Duration) {
 	p.last = max(p.last, t)
 }
 
-// speech reports whether a record was told by the view itself: what whoever played the
-// match puts into its trace is its bot's inputs, what its process uses, and that the
-// process ended.
-func speech(r *trace.Record) bool {
-	return r.Pictures() || r.Joined != "" || r.Event != "" || r.HasPing || r.Refused != "" || r.Sent != "" || r.Got != "" ||
-		r.HasTick || len(r.Received) > 0 || len(r.Predicted) > 0 || r.Checkpoint != "" && r.Checkpoint != metrics.LoadMark && r.Checkpoint != trace.AskMark
-}
-
 // listen takes the pulse of every view, and what is said of packets.
 func listen(ctx context.Context, traces Traces, clocks *clocks, cargo *Cargo) ([]*pulse, error) {
 	views := make([]*pulse, len(traces.Sources))
@@ -72,18 +64,19 @@ func listen(ctx context.Context, traces Traces, clocks *clocks, cargo *Cargo) ([
 		err := walk(ctx, s.Path, func(r *trace.Record, names *trace.Names) {
 			clocks.bring(i, r)
 			cargo.say(s.View, r)
-			switch s.View {
-			case r.Joined:
-				p.in = true
-			case r.Left, r.Refused:
+			switch {
+			case r.Joined == s.View:
+				p.in, p.was = true, true
+			case r.Leaves(s.View), r.Refused == s.View:
 				p.in = false
 			}
-			if !speech(r) {
+			if !r.Told() {
 				return
 			}
 			if !p.spoke {
 				p.spoke, p.began = true, r.T
 				p.in = p.in || len(r.State) > 0
+				p.was = p.was || p.in
 			}
 			if news.in(r, names) {
 				p.changes = max(p.changes, r.T)

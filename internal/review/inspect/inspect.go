@@ -195,11 +195,11 @@ func (w *Window) read(ctx context.Context, run *run.Run, verdict *judge.Verdict)
 func (w *Window) take(view int, t time.Duration, r *trace.Record, wanted []trace.Entity) {
 	entity := wanted[0]
 	own := &trace.Record{T: t, Full: r.Full}
-	switch name := w.views[view]; name { // of others' joining there is nothing to say here
-	case r.Joined:
+	switch name := w.views[view]; { // of others' joining there is nothing to say here
+	case r.Joined == name:
 		own.Joined, own.Entity = r.Joined, r.Entity
-	case r.Left:
-		own.Left = r.Left
+	case r.Leaves(name):
+		own.Left, own.Checkpoint = r.Left, r.Checkpoint
 	}
 	there := false
 	for _, c := range r.State {
@@ -234,7 +234,7 @@ func (w *Window) take(view int, t time.Duration, r *trace.Record, wanted []trace
 			own.Despawned = append(own.Despawned, e)
 		}
 	}
-	if len(r.State)+len(r.Despawned) > 0 || r.Full || own.Joined != "" || own.Left != "" {
+	if len(r.State)+len(r.Despawned) > 0 || r.Full || own.Joined != "" || own.Left != "" || own.Checkpoint != "" {
 		w.heard = append(w.heard, heard{at: t, view: view, record: own})
 	}
 }

@@ -107,7 +107,7 @@ func (l *Live) follow(view int, r *trace.Record) {
 	switch {
 	case r.Joined == l.views[view] && !staying:
 		l.stays[view] = append(stays, judge.Stay{From: judge.Seconds(r.T), Until: openEnd, Entity: r.Entity})
-	case r.Left == l.views[view] && staying:
+	case r.Leaves(l.views[view]) && staying:
 		stays[len(stays)-1].Until = judge.Seconds(r.T)
 	case len(stays) == 0 && (len(r.State) > 0 || r.Full): // one that does not say that it joined
 		l.stays[view] = append(stays, judge.Stay{From: judge.Seconds(r.T), Until: openEnd})

@@ -94,7 +94,7 @@ func Story(ctx context.Context, run *run.Run, cargo *feed.Cargo, f *judge.Findin
 			if r.Event != "" {
 				add(r, "event", "%s %s", r.Event, about)
 			}
-			if r.Checkpoint != "" && r.Checkpoint != "sent" && r.Checkpoint != "load" {
+			if r.Checkpoint != "" && r.Checkpoint != "sent" && r.Checkpoint != trace.LoadMark {
 				add(r, "checkpoint", "%s %s", r.Checkpoint, about)
 			}
 		})

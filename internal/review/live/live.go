@@ -71,10 +71,10 @@ func (l *Live) Record(number int, r *trace.Record) {
 	view := &l.state.Views[number]
 	view.Lines++
 	l.state.Lines++
-	switch view.Name {
-	case r.Joined:
+	switch {
+	case r.Joined == view.Name:
 		view.In = true
-	case r.Left:
+	case r.Leaves(view.Name):
 		view.In = false
 	}
 	view.Last = max(view.Last, r.T)

@@ -242,10 +242,10 @@ func (r *Review) view(ctx context.Context, names *trace.Names, w *ways, felt *me
 		case rec.Joined == view && !in:
 			in = true
 			lane.In = append(lane.In, Span{rec.T, rec.T})
-		case rec.Left == view && in:
+		case rec.Leaves(view) && in:
 			in = false
 			lane.In[len(lane.In)-1].Until = rec.T
-		case rec.Checkpoint == metrics.LoadMark:
+		case rec.Checkpoint == trace.LoadMark:
 			var data struct{ CPU, Resident float64 }
 			if json.Unmarshal([]byte(rec.Data), &data) == nil {
 				lane.Load = append(lane.Load, LoadPoint{rec.T, data.CPU, data.Resident})

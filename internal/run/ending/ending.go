@@ -40,6 +40,8 @@ type Kind string
 const (
 	Crashed     Kind = "crashed"      // a program ended that nobody had asked to
 	Quit        Kind = "quit"         // a program ended well, but before anybody had asked it to
+	Departed    Kind = "departed"     // a player left whose bot was to stay, and its client said so
+	Bypassed    Kind = "bypassed"     // a view was in the match, and its packets did not go over its link
 	Silent      Kind = "silent"       // a view said nothing more, though its player was in the match
 	TraceBroken Kind = "trace broken" // the way of its trace lines broke
 	MachineLost Kind = "machine lost" // the machine on which it ran was lost, and the view with it
@@ -60,6 +62,10 @@ func (b Break) String() string {
 	switch b.Kind {
 	case Crashed, Quit:
 		text = fmt.Sprintf("%s ended by itself at %s", b.View, b.At)
+	case Departed:
+		text = fmt.Sprintf("%s left at %s, though its bot was to stay", b.View, b.At)
+	case Bypassed:
+		return fmt.Sprintf("%s's packets did not go over its link: %s", b.View, b.How)
 	case Silent:
 		text = fmt.Sprintf("%s fell silent at %s", b.View, b.At)
 	case TraceBroken:
@@ -76,10 +82,16 @@ func (b Break) String() string {
 	return text
 }
 
-// Spoils reports whether what follows in the match could not be judged for it. A
-// crash is a finding of its own, and a view that went on was judged again.
+// Spoils reports whether something of the match could not be judged for it. A crash is a finding of its own, a view that
+// went on was judged again, and who left and said so was judged until then.
 func (b Break) Spoils() bool {
-	return b.Back == 0 && (b.Kind == Silent || b.Kind == TraceBroken || b.Kind == MachineLost)
+	switch b.Kind {
+	case Quit, Silent, TraceBroken, MachineLost:
+		return b.Back == 0
+	case Bypassed:
+		return true
+	}
+	return false
 }
 
 // Well reports whether the match ended as it was to, with everybody heard to the end.

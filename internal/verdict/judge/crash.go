@@ -91,7 +91,7 @@ func (j *Judge) crashed(v *view, b ending.Break) {
 	}
 	f.Evidence.addLately(j, views, at)
 	for _, m := range j.members {
-		itself := m.view == v.number && m.text == v.name+" "+departure && (m.t-at).Abs() < aroundEnd // that is how its end is told
+		itself := m.view == v.number && m.text == v.name+"'s program ended" && (m.t-at).Abs() < aroundEnd
 		if (m.t-at).Abs() < lookAround && !itself && len(f.Evidence.Around) < memberRows {
 			f.Evidence.Around = append(f.Evidence.Around, MemberRow{Seconds(m.t), j.views[m.view].name, m.text})
 		}

@@ -79,7 +79,7 @@ func (e *effects) take(v *view, r *trace.Record) {
 	if len(e.rules) == 0 {
 		return
 	}
-	if v.number > 0 && (r.Joined == v.name || r.Left == v.name) {
+	if v.number > 0 && (r.Joined == v.name || r.Leaves(v.name)) {
 		e.drop(v)
 	}
 	e.forget(v, r)

@@ -127,7 +127,7 @@ func (l *ledger) order(v *view, r *trace.Record) {
 	for _, told := range []struct {
 		name string
 		rule *rulebook.EventRule
-	}{{r.Event, rulebook.FindEvent(rules, r.Event)}, {r.Checkpoint, rulebook.FindCheckpoint(rules, checkpoint(r))}} {
+	}{{r.Event, rulebook.FindEvent(rules, r.Event)}, {r.Checkpoint, rulebook.FindCheckpoint(rules, r.OwnCheckpoint())}} {
 		if told.rule != nil && told.rule.NotBefore != "" && v.in && !v.out() && !l.said[v.number][told.rule.NotBefore] {
 			l.finding(EventMisorder, v, told.name, r.Entity, r.T, r.T, told.rule, fmt.Sprintf("%s came before any %s since it joined", told.name, told.rule.NotBefore))
 		}

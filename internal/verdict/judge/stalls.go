@@ -27,6 +27,7 @@ const (
 	asideTold     = 5    // findings set aside that are told one by one
 	asideAtMost   = 2    // more than so many, and the match is no pass
 	stoodAtMost   = 0.05 // of the match: likewise, if anything is set aside
+	stoodTooLong  = 0.2  // of the match: it is no pass, whatever came of it
 	stoodMeasured = 0.01 // of the match: from here on a figure over all of it tells of the machine
 )
 
@@ -45,7 +46,8 @@ func (d *Verdict) SetAside(t *metrics.Timing, rules *rulebook.Rules) {
 		}
 		return explains
 	})
-	if d.Aside == nil {
+	tooLong := t.Stood("") > time.Duration(stoodTooLong*float64(length))
+	if d.Aside == nil && !tooLong {
 		return
 	}
 	for i, f := range d.Aside {
@@ -59,7 +61,13 @@ func (d *Verdict) SetAside(t *metrics.Timing, rules *rulebook.Rules) {
 			}
 		}
 	}
-	d.number(func() { d.Warnings = append(d.asideWarnings(t, length), d.Warnings...) })
+	d.number(func() {
+		list := d.asideWarnings(t, length)
+		if tooLong {
+			list = append([]Warning{{Grave: true, Text: fmt.Sprintf("%s of %s, so what was compared says little", t.StoodFor(""), Seconds(length))}}, list...)
+		}
+		d.Warnings = append(list, d.Warnings...)
+	})
 }
 
 func (d *Verdict) asideWarnings(t *metrics.Timing, length time.Duration) (list []Warning) {

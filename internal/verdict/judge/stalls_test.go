@@ -86,3 +86,15 @@ func TestAMatchWithMuchSetAsideIsNoPass(t *testing.T) {
 	assert.Equal(t, "set aside: 3 more of the kind, told in findings.json", v.Warnings[asideTold].Text)
 	assert.Equal(t, "set aside: frozen boat/1 (x) in fern, 10.000 s to 10.500 s; but the machine stood still for 0.400 s up to 10.400 s", v.Warnings[0].Text)
 }
+
+// A match whose machine stood still for a fifth of it is no pass, though nothing was found in it.
+func TestAMatchWhoseMachineStoodStillForLongIsNoPass(t *testing.T) {
+	for stood, outcome := range map[time.Duration]Outcome{5 * time.Second: InSync, 19 * time.Second: Inconclusive} {
+		v := &Verdict{To: Seconds(40 * time.Second), Comparisons: 100, Outcome: InSync, Ending: ending.Ending{How: ending.Complete}}
+		v.SetAside(&metrics.Timing{Moments: []metrics.Stall{{From: Seconds(10 * time.Second), To: Seconds(10*time.Second + stood), Stood: Seconds(stood)}}}, &rulebook.Rules{})
+		assert.Equal(t, outcome, v.Outcome)
+		if outcome == Inconclusive {
+			assert.Equal(t, "the machine stood still for 19.000 s of 40.000 s, so what was compared says little", v.NotWell())
+		}
+	}
+}

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"zitherwheel/internal/trace"
-	"zitherwheel/internal/verdict/metrics"
 	"zitherwheel/internal/verdict/rulebook"
 )
 
@@ -71,7 +70,7 @@ func (t *tally) take(v *view, r *trace.Record) {
 		return
 	}
 	rules := t.match.config.Rules.Events
-	for _, rule := range []*rulebook.EventRule{rulebook.FindEvent(rules, r.Event), rulebook.FindCheckpoint(rules, checkpoint(r))} {
+	for _, rule := range []*rulebook.EventRule{rulebook.FindEvent(rules, r.Event), rulebook.FindCheckpoint(rules, r.OwnCheckpoint())} {
 		i := slices.IndexFunc(t.rules, func(c *counted) bool { return c.rule == rule })
 		switch {
 		case i < 0:
@@ -87,14 +86,6 @@ func (t *tally) take(v *view, r *trace.Record) {
 			s.by[r.By]++
 		}
 	}
-}
-
-// checkpoint is the checkpoint that a view told itself.
-func checkpoint(r *trace.Record) string {
-	if r.Checkpoint == trace.AskMark || r.Checkpoint == metrics.LoadMark {
-		return ""
-	}
-	return r.Checkpoint
 }
 
 func (t *tally) come(time.Duration) {}

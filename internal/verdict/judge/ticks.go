@@ -155,7 +155,7 @@ func (v *tickView) take(r *trace.Record) {
 	}
 	v.pictured = v.pictured || speaks
 	v.log.add(r, v.in && v.pictured)
-	if r.Left == v.name {
+	if r.Leaves(v.name) {
 		v.in, v.saysItLeft = false, true
 		v.log.guess()
 	}

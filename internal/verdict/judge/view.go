@@ -187,7 +187,7 @@ func (j *Judge) client(v *view, r *trace.Record) {
 		j.enter(v, t, v.own)
 	}
 	j.member(v.number, r)
-	if r.Left == v.name {
+	if r.Leaves(v.name) {
 		v.saysItLeft = true
 		j.leave(v, t)
 	}
@@ -358,7 +358,9 @@ func (j *Judge) member(number int, r *trace.Record) {
 	case r.Joined != "" && (number == 0 || r.Joined == j.views[number].name):
 		text = r.Joined + " joined"
 	case r.Left != "" && (number == 0 || r.Left == j.views[number].name):
-		text = r.Left + " left"
+		text = r.Left + " " + departure
+	case r.Checkpoint == trace.EndMark:
+		text = j.views[number].name + "'s program ended"
 	case r.Refused != "":
 		text = r.Refused + " " + refusal
 		for i := len(j.members) - 1; i >= 0 && r.T-j.members[i].t < lookAround; i-- {

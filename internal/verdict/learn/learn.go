@@ -94,7 +94,7 @@ func NewMatch(names *trace.Names, views []string) *Match {
 // Record takes in a record of a view, by its place among the views. Those of one view come in order.
 func (m *Match) Record(view int, r *trace.Record) {
 	v := m.views[view]
-	v.clock.take(r, view > 0 && r.Joined == v.name, r.Left == v.name)
+	v.clock.take(r, view > 0 && r.Joined == v.name, r.Leaves(v.name))
 	t := r.T
 	if m.ticks {
 		t = v.tick(r)
@@ -106,7 +106,7 @@ func (m *Match) Record(view int, r *trace.Record) {
 		if r.Entity != "" {
 			v.own[m.names.Entity(r.Entity)] = true
 		}
-	case r.Left == v.name && len(v.stays) > 0:
+	case r.Leaves(v.name) && len(v.stays) > 0:
 		v.stays[len(v.stays)-1].until = t
 	}
 	picture := r.Pictures()

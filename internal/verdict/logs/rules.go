@@ -97,7 +97,7 @@ func (r *Rules) Record(number int, record *trace.Record) {
 	switch {
 	case record.Joined == view:
 		r.stays[view] = append(r.stays[view], stay{record.T, forGood})
-	case record.Left == view && len(r.stays[view]) > 0:
+	case record.Leaves(view) && len(r.stays[view]) > 0:
 		r.stays[view][len(r.stays[view])-1].until = record.T
 	}
 	for _, m := range r.marks {

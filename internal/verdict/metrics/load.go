@@ -6,11 +6,8 @@ import (
 	"zitherwheel/internal/trace"
 )
 
-// LoadMark is the mark that says what a view's process uses of the machine. Its
-// data has the keys cpu (cores), resident (bytes), threads and files.
-const LoadMark = "load"
-
-// Load is what a view's process used of the machine, with all that it started.
+// Load is what a view's process used of the machine, with all that it started: the data of trace.LoadMark has the keys
+// cpu (cores), resident (bytes), threads and files.
 type Load struct {
 	CPU      Spread `json:"cpu_cores"`
 	Resident Spread `json:"resident_mb"`

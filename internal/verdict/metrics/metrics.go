@@ -153,7 +153,7 @@ func (c *Collector) Record(number int, r *trace.Record) {
 	switch {
 	case r.Checkpoint == "sent" && r.ID != "":
 		v.tellSent(r)
-	case r.Checkpoint == LoadMark:
+	case r.Checkpoint == trace.LoadMark:
 		v.tellLoad(r)
 	case r.Checkpoint == trace.AskMark:
 		v.joining.asked, v.joining.isAsked = r.T, true
@@ -223,7 +223,7 @@ func (c *Collector) member(v *view, r *trace.Record) {
 		c.joins(v, r.T)
 		c.came, c.cameAt = v.name, r.T
 		c.count()
-	case r.Left == v.name && v.in:
+	case r.Leaves(v.name) && v.in:
 		v.in = false
 		v.inFor += r.T - v.inFrom
 		v.pace.away()

@@ -127,7 +127,7 @@ func TestTheLoadOfProcessesIsMeasuredAndLimited(t *testing.T) {
 	names := trace.NewNames()
 	c := New(names, []string{"server", "fern"}, true, rulebook.Rules{})
 	say := func(view int, at time.Duration, data string) {
-		c.Record(view, &trace.Record{T: at, Checkpoint: LoadMark, Data: data})
+		c.Record(view, &trace.Record{T: at, Checkpoint: trace.LoadMark, Data: data})
 	}
 	say(0, time.Second, `{"cpu":0.5,"resident":80000000,"threads":9,"files":20}`)
 	say(0, 2*time.Second, `{"cpu":1.5,"resident":90000000,"threads":11,"files":22}`)
