@@ -167,7 +167,7 @@ func (e *elsewhere) beginOf(c *cobra.Command, here played.Here, title, name stri
 	if e.link, err = cluster.Dial(c.Context(), e.at, "ask"); err != nil {
 		return nil, nil, failed(err)
 	}
-	e.crew, err = e.link.Crew(c.Context(), cluster.Asked{Campaign: e.name, What: c.Name(), Title: title, Plan: hex.EncodeToString(sum[:]), Resume: resume, Patience: e.wait, Mark: here.Wall.Mark,
+	e.crew, err = e.link.Crew(c.Context(), cluster.Asked{Campaign: e.name, What: c.Name(), Title: title, Plan: hex.EncodeToString(sum[:]), Resume: resume, Patience: e.wait, Sign: here.Wall.Sign,
 		Tell: func(text string) { fmt.Fprintf(c.ErrOrStderr(), "%s: %s\n", e.name, text) }})
 	switch {
 	case errors.Is(err, cluster.ErrTaken):

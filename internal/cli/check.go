@@ -91,6 +91,9 @@ of other runs that would hide.`,
 				return failed(err)
 			}
 			verdict := result.Verdict
+			if text := unsealed(run); text != "" {
+				fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s\n", text)
+			}
 			for _, r := range result.Remarks {
 				fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s\n", r)
 			}
@@ -99,7 +102,7 @@ of other runs that would hide.`,
 				return failed(err)
 			}
 			if keep {
-				if err := run.Keep(encoded, result.Measures); err != nil {
+				if err := run.Keep(encoded, result.Measures, sign); err != nil {
 					return failed(err)
 				}
 			}
@@ -180,11 +183,7 @@ func tracesOf(args []string, server string, clients []string, rulesPath string) 
 		if server != "" || len(clients) > 0 {
 			return none, nil, usage("check takes either a run folder, or --server and --client, not both")
 		}
-		run, err := run.Open(args[0])
-		if err != nil {
-			return none, nil, &exitError{exitUsage, err}
-		}
-		p, err := loadPlan(run.PlanPath())
+		run, p, err := openRun(args[0])
 		if err != nil {
 			return none, nil, err
 		}

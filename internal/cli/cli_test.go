@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -67,7 +68,7 @@ func TestScripts(t *testing.T) {
 			return false, fmt.Errorf("there is no condition %s", name)
 		},
 		Cmds: map[string]func(ts *testscript.TestScript, neg bool, args []string){
-			"exits": exits, "await": await, "cut": cut, "fill": fill, "harmless": harmless, "full": full, "taint": taint, "alike": alike,
+			"exits": exits, "await": await, "cut": cut, "fill": fill, "harmless": harmless, "full": full, "taint": taint, "alike": alike, "unseal": unseal,
 		},
 	})
 }
@@ -187,6 +188,15 @@ func alike(ts *testscript.TestScript, _ bool, args []string) {
 	if found[0] != found[1] {
 		ts.Fatalf("%s and %s differ:\n%s\n%s", args[0], args[1], found[0], found[1])
 	}
+}
+
+// unseal FOLDER makes of a run folder one that was recorded before there were seals.
+func unseal(ts *testscript.TestScript, _ bool, args []string) {
+	about := ts.MkAbs(filepath.Join(args[0], "about.json"))
+	text, err := os.ReadFile(about)
+	ts.Check(err)
+	ts.Check(os.WriteFile(about, bytes.Replace(text, []byte(`"layout": 3`), []byte(`"layout": 2`), 1), 0o600))
+	ts.Check(os.Remove(ts.MkAbs(filepath.Join(args[0], "seal.json"))))
 }
 
 // cut FILE BYTES takes so many bytes off the end of a file.

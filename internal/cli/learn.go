@@ -11,7 +11,6 @@ import (
 	"zitherwheel/internal/output/report"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/review/feed"
-	"zitherwheel/internal/run"
 	"zitherwheel/internal/verdict/judge"
 	"zitherwheel/internal/verdict/learn"
 	"zitherwheel/internal/verdict/rulebook"
@@ -124,13 +123,12 @@ func toLearnFrom(ctx context.Context, folders []lessonFolder, server string, cli
 	}
 	for _, folder := range folders {
 		path := folder.path
-		r, err := run.Open(path)
-		if err != nil {
-			return nil, &exitError{exitUsage, err}
-		}
-		p, err := loadPlan(r.PlanPath())
+		r, p, err := openRun(path)
 		if err != nil {
 			return nil, err
+		}
+		if len(r.About.Damage) > 0 {
+			return nil, failed(fmt.Errorf("%s is not what was recorded, so nothing is learned from it: %s", path, r.About.Damage[0]))
 		}
 		if p.Untraced() || r.About.Views[0] != rulebook.Server {
 			return nil, usage("%s: its server told no trace, so there is nothing to hold against", path)

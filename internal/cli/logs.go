@@ -10,7 +10,6 @@ import (
 
 	"zitherwheel/internal/output/report"
 	"zitherwheel/internal/review/feed"
-	"zitherwheel/internal/run"
 	"zitherwheel/internal/verdict/logs"
 	"zitherwheel/internal/verdict/rulebook"
 )
@@ -34,9 +33,12 @@ The same patterns can be rules of a plan, under logs: see docs/plan.md.`,
   zwheel logs runs/mine 'refused|denied' --in clients --lines`,
 		Args: cobra.RangeArgs(1, 2),
 		RunE: func(c *cobra.Command, args []string) error {
-			r, err := run.Open(args[0])
+			r, _, err := openRun(args[0])
 			if err != nil {
-				return &exitError{exitUsage, err}
+				return err
+			}
+			for _, damage := range r.About.Damage {
+				fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s\n", damage)
 			}
 			if len(args) == 2 {
 				if q.Pattern, err = regexp.Compile(args[1]); err != nil {

@@ -203,9 +203,9 @@ func replayError(c *cobra.Command, err error, replays int) error {
 
 // loadRecording reads a run folder with all that was recorded in it.
 func loadRecording(c *cobra.Command, path string) (*replay.Recording, error) {
-	run, err := run.Open(path)
+	run, _, err := openRun(path)
 	if err != nil {
-		return nil, &exitError{exitUsage, err}
+		return nil, err
 	}
 	recording, err := replay.Load(c.Context(), run)
 	switch {

@@ -221,13 +221,16 @@ func setClock(p *plan.Plan, clock string) error {
 
 // wallOptions are what a match on the wall clock needs of this program.
 func wallOptions() match.Options {
-	return match.Options{Guard: []string{guardName}, Mark: func(plan []byte) string {
-		mark, err := trust.Mark(plan)
-		if err != nil {
-			return "" // then its user is asked before it is played again
-		}
-		return mark
-	}}
+	return match.Options{Guard: []string{guardName}, Sign: sign}
+}
+
+// sign makes this user's mark.
+func sign(text []byte) string {
+	mark, err := trust.Mark(text)
+	if err != nil {
+		return "" // then its user is asked before it is played again
+	}
+	return mark
 }
 
 // loadPlan reads a plan; whatever is wrong with it is the caller's to mend.

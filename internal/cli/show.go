@@ -54,11 +54,7 @@ the next finding by itself. --page shows the same in a browser on this machine.`
 			case len(args) > 2:
 				return usage("one entity or finding at a time; several go with --live")
 			}
-			run, err := run.Open(args[0])
-			if err != nil {
-				return &exitError{exitUsage, err}
-			}
-			p, err := loadPlan(run.PlanPath())
+			run, p, err := openRun(args[0])
 			if err != nil {
 				return err
 			}

@@ -108,15 +108,12 @@ interrupt it, a run folder is made of them that show, logs and report can read.`
 
 // followed are the traces of a run in progress, and its plan.
 func followed(path string) (traces live.Traces, p *plan.Plan, err error) {
-	folder, err := run.Open(path)
+	folder, p, err := openRun(path)
 	if err != nil {
-		return traces, nil, &exitError{exitUsage, err}
+		return traces, nil, err
 	}
 	if folder.About.How != ending.Running {
 		return traces, nil, usage("%s has ended (%s); judge it with zwheel check %s, look into it with zwheel show %s", path, folder.About.How, path, path)
-	}
-	if p, err = loadPlan(folder.PlanPath()); err != nil {
-		return traces, nil, err
 	}
 	found := feed.Run(folder, p)
 	return live.Traces{Sources: found.Sources, Packets: found.Packets, Rules: found.Rules, Reference: found.Reference, Entities: found.Entities, Ticks: p.Align == feed.Tick,

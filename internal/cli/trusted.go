@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zitherwheel/internal/campaign/replay"
+	"zitherwheel/internal/match"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run/trust"
 )
@@ -18,20 +19,27 @@ func trustFlag(c *cobra.Command, trusts *bool) {
 	c.Flags().BoolVar(trusts, "trust-its-programs", false, "start the programs that the folder names, also if it was recorded by somebody else")
 }
 
-// trusted asks before programs are started that a run folder names which this user did not
-// record on this machine.
+// trusted asks before programs are started that a run folder names which this user did not record on this machine,
+// or which is not where it was: what its plan names may be something else there.
 func trusted(c *cobra.Command, r *replay.Recording, trusts bool) error {
 	if !r.Plan.ByPrograms() || trusts {
 		return nil
 	}
-	text, err := os.ReadFile(r.Run.PlanPath())
-	if err != nil {
-		return failed(err)
-	}
-	if trust.Known(text, r.Run.Mark()) {
+	origin := r.Run.Origin()
+	now := match.OriginOf(r.Plan)
+	switch {
+	case origin == nil || !r.Run.SignedBy(trust.Known):
+		fmt.Fprintf(c.ErrOrStderr(), "%s was not recorded by you on this machine. Playing it again starts these programs:\n", r.Run.Path)
+	case origin.Folder != now.Folder:
+		fmt.Fprintf(c.ErrOrStderr(), "%s was recorded with the build in %s, and from here its plan leads to another. Playing it again starts these programs:\n", r.Run.Path, origin.Folder)
+	default:
+		for path, sum := range origin.Programs {
+			if now.Programs[path] != sum {
+				fmt.Fprintf(c.ErrOrStderr(), "zwheel: %s is not what it was when the match was recorded\n", path)
+			}
+		}
 		return nil
 	}
-	fmt.Fprintf(c.ErrOrStderr(), "%s was not recorded by you on this machine. Playing it again starts these programs:\n", r.Run.Path)
 	build := r.Plan.ToBringUp()
 	if build.Folder != "" {
 		fmt.Fprintf(c.ErrOrStderr(), "  in the folder %s\n", build.Folder)

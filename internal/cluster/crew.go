@@ -11,6 +11,7 @@ import (
 
 	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/cluster/pack"
+	"zitherwheel/internal/match"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run"
 )
@@ -26,7 +27,7 @@ type Asked struct {
 
 	Patience time.Duration // how long is waited where nobody can play; 0 is for ever
 
-	Mark func(planYAML []byte) string // makes the mark of run folders that come back, see match.Options; may be nil
+	Sign run.Sign // signs run folders that come back, see match.Options; may be nil
 }
 
 // Crew has the matches of one campaign played by workers. It is a [played.Crew].
@@ -185,11 +186,7 @@ func (c *Crew) adopt(p *plan.Plan, folder string) error {
 	if err != nil {
 		return err
 	}
-	mark := ""
-	if c.asked.Mark != nil && p.ByPrograms() {
-		mark = c.asked.Mark(text)
-	}
-	return run.Adopt(folder, text, mark)
+	return run.Adopt(folder, text, match.OriginOf(drawn), c.asked.Sign)
 }
 
 // Try has a variant played.

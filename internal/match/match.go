@@ -23,6 +23,7 @@ import (
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/review/feed"
+	"zitherwheel/internal/run"
 	"zitherwheel/internal/run/ending"
 	"zitherwheel/internal/verdict/judge"
 	"zitherwheel/internal/verdict/logs"
@@ -97,9 +98,7 @@ type Options struct {
 	Zwheel string            // the path of this program, for the demo game's processes; "" is the one that runs
 	Tell   func(text string) // hears how a match on the wall clock gets on; may be nil
 
-	// Mark makes a mark for the run folder of a match on the wall clock, from its plan as it
-	// stands there, by which its user knows it again; "" is none. It may be nil.
-	Mark func(planYAML []byte) string
+	Sign run.Sign // signs the run folder, so that its user knows it again; may be nil
 
 	Machines func(name string, p *plan.Plan) (*far.Machine, error) // finds another machine, for bots that play on one; may be nil
 

@@ -28,7 +28,7 @@ type recorder struct {
 
 	alert    func(judge.Alert)
 	stalled  func(view string, at time.Duration) bool // whether what begins then may be set aside; nil if never
-	mark     func(planYAML []byte) string
+	sign     run.Sign
 	observe  func(Packet)
 	describe func(data []byte, d link.Direction) string // nil if nobody knows what packets carry
 	progress []([2]LinkProgress)                        // by view
@@ -45,7 +45,7 @@ func namesOf(p *plan.Plan) *trace.Names {
 // prepare takes what a match is asked for beside being played.
 func (m *recorder) prepare(o Options, now func() time.Duration) {
 	m.progress = make([][2]LinkProgress, len(m.views))
-	m.observe, m.mark = o.Packet, o.Mark
+	m.observe, m.sign = o.Packet, o.Sign
 	m.alert = func(a judge.Alert) {
 		if o.StopAtFirst && m.stopAt == 0 && (m.stalled == nil || !m.stalled(a.View, a.Began)) {
 			m.stopAt = now() + Aftermath
@@ -74,12 +74,7 @@ func (m *recorder) open(p *plan.Plan, path string) error {
 	if m.folder, err = run.Create(path, about, text, m.names); err != nil {
 		return err
 	}
-	if m.mark != nil && p.ByPrograms() {
-		if mark := m.mark(text); mark != "" {
-			return m.folder.Mark(mark)
-		}
-	}
-	return nil
+	return m.folder.SealWith(OriginOf(p), m.sign)
 }
 
 // abandon keeps in the folder why the match could not be played or recorded, and returns

@@ -81,13 +81,13 @@ func (m *virtualMatch) play(ctx context.Context) (*Result, error) {
 		m.failed = errors.Join(m.failed, m.folder.Finish(r.Ending, r.Findings, r.Measures))
 	}
 	if m.failed == nil && m.bench == nil && !m.options.Silent {
-		m.failed = r.judgeRecorded(m.folder.Path(), p)
+		m.failed = r.judgeRecorded(m.folder.Path(), p, m.sign)
 	}
 	return r, m.abandon(m.failed)
 }
 
 // judgeRecorded judges what was recorded, and keeps the verdict in the folder.
-func (r *Result) judgeRecorded(path string, p *plan.Plan) error {
+func (r *Result) judgeRecorded(path string, p *plan.Plan, sign run.Sign) error {
 	run, err := run.Open(path)
 	if err != nil {
 		return err
@@ -100,7 +100,7 @@ func (r *Result) judgeRecorded(path string, p *plan.Plan) error {
 	if r.Findings, err = feed.EncodeVerdict(r.Verdict); err != nil {
 		return err
 	}
-	return run.Keep(r.Findings, r.Measures)
+	return run.Keep(r.Findings, r.Measures, sign)
 }
 
 // Between two looks at a match that is watched.

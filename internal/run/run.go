@@ -14,7 +14,9 @@
 //	measures.json         what was measured
 //	packets.pcapng        packets with payloads, where that was asked for
 //	timing.json           how well a run on the wall clock kept time
-//	recorded-by           by what its user knows it again, on the wall clock
+//	rules.yaml            the rules that it was judged by, where they were learned from it
+//	seal.json             size and sum of every file, and which build was played
+//	recorded-by           the mark of its user over that
 package run
 
 import (
@@ -23,6 +25,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -39,8 +42,14 @@ import (
 	"zitherwheel/internal/version"
 )
 
-// Version of the folder's layout.
-const folderVersion = 2
+// Versions of the folder's layout: this program reads those from oldestVersion on.
+const (
+	folderVersion = 3
+	sealedSince   = 3
+	oldestVersion = 2
+)
+
+const aboutName = "about.json"
 
 // About is about.json. It holds no wall-clock time: the same plan and seed give
 // the same bytes.
@@ -67,6 +76,9 @@ type Folder struct {
 	packets *file
 	inputs  *file // nil until there is something in it
 	logs    []*file
+	files   map[string]*file // all of these, by their paths in the folder, without .zst
+	origin  *Origin
+	sign    Sign
 }
 
 // file is a file that grows during the run.
@@ -76,6 +88,9 @@ type file struct {
 	writer *trace.Writer
 	buffer []byte
 	size   int // of a log
+
+	records int           // trace lines or packets
+	last    time.Duration // the time of the last
 }
 
 // Create makes the folder, which must not exist or be empty, and opens its
@@ -93,21 +108,21 @@ func Create(path string, about About, planYAML []byte, names *trace.Names) (*Fol
 	}
 	var err error
 	about.Layout, about.By, about.Ending = folderVersion, version.String(), ending.Ending{How: ending.Running}
-	f := &Folder{path: path, about: about}
-	if err := f.writeJSON("about.json", about); err != nil {
+	f := &Folder{path: path, about: about, files: map[string]*file{}}
+	if err := f.writeJSON(aboutName, about); err != nil {
 		return nil, err
 	}
 	if err := f.write("plan.yaml", planYAML); err != nil {
 		return nil, err
 	}
 	for _, view := range about.Views {
-		file, err := openFile(filepath.Join(path, "views", view+".jsonl"))
+		file, err := f.open("views/" + view + ".jsonl")
 		if err != nil {
 			return nil, err
 		}
 		file.writer = trace.NewWriter(file, names)
 		f.views = append(f.views, file)
-		log, err := openFile(filepath.Join(path, "logs", view+".log"))
+		log, err := f.open("logs/" + view + ".log")
 		if err != nil {
 			return nil, err
 		}
@@ -116,37 +131,29 @@ func Create(path string, about About, planYAML []byte, names *trace.Names) (*Fol
 	if about.Blind { // a file without a packet would say that nothing was ever heard
 		return f, nil
 	}
-	f.packets, err = openFile(filepath.Join(path, "packets.jsonl"))
+	f.packets, err = f.open("packets.jsonl")
 	return f, err
 }
 
-func openFile(path string) (*file, error) {
-	f, err := os.Create(path)
-	return &file{File: f, path: path}, err
-}
-
-// Mark keeps by what the user knows the folder as their own.
-func (f *Folder) Mark(mark string) error { return f.write(markName, []byte(mark+"\n")) }
-
-const markName = "recorded-by"
-
-// Adopt gives a folder that was recorded on another machine the plan as it reads here, and the mark of this user.
-func Adopt(path string, planYAML []byte, mark string) error {
-	f := &Folder{path: path}
-	if err := f.write("plan.yaml", planYAML); err != nil {
-		return err
-	}
-	if mark == "" {
-		return os.RemoveAll(filepath.Join(path, markName))
-	}
-	return f.Mark(mark)
+// open makes a file that grows during the run.
+func (f *Folder) open(name string) (*file, error) {
+	path := filepath.Join(f.path, filepath.FromSlash(name))
+	handle, err := os.Create(path)
+	one := &file{File: handle, path: path}
+	f.files[name] = one
+	return one, err
 }
 
 // Path is where the folder is.
 func (f *Folder) Path() string { return f.path }
 
 // Record writes a trace line of a view, by its place in About.Views.
-func (f *Folder) Record(view int, r *trace.Record) error { return f.views[view].writer.Write(r) }
+func (f *Folder) Record(view int, r *trace.Record) error {
+	file := f.views[view]
+	file.records++
+	file.last = r.T
+	return file.writer.Write(r)
+}
 
 // mostLog bounds the log of a view: a program that floods its output is not to fill
 // the disk.
@@ -170,6 +177,8 @@ func (f *Folder) Log(view int, t time.Duration, text string) error {
 
 // Packet writes the outcome of a packet on the link of a view.
 func (f *Folder) Packet(view int, p link.Packet) error {
+	f.packets.records++
+	f.packets.last = p.Sent
 	f.packets.buffer = AppendPacket(f.packets.buffer, f.about.Views[view], p)
 	return f.packets.flush(64 << 10)
 }
@@ -177,7 +186,7 @@ func (f *Folder) Packet(view int, p link.Packet) error {
 // Input writes a line of what bots did. A run whose bots can be asked again needs none.
 func (f *Folder) Input(line []byte) error {
 	if f.inputs == nil {
-		file, err := openFile(filepath.Join(f.path, "inputs.jsonl"))
+		file, err := f.open("inputs.jsonl")
 		if err != nil {
 			return err
 		}
@@ -187,23 +196,11 @@ func (f *Folder) Input(line []byte) error {
 	return f.inputs.flush(64 << 10)
 }
 
-// files are all that grow during the run.
-func (f *Folder) files() []*file {
-	all := slices.Concat(f.views, f.logs)
-	if f.packets != nil {
-		all = append(all, f.packets)
-	}
-	if f.inputs != nil {
-		all = append(all, f.inputs)
-	}
-	return all
-}
-
 // Flush writes everything to the files that still waits, so that a run that takes
 // its time loses no more than a torn line when it is killed.
 func (f *Folder) Flush() error {
 	var failures []error
-	for _, file := range f.files() {
+	for _, file := range f.files {
 		if file.writer != nil {
 			failures = append(failures, file.writer.Flush())
 		}
@@ -231,31 +228,41 @@ func (f *Folder) Finish(how ending.Ending, findings []byte, measures any) error 
 	var failures []error
 	check := func(err error) { failures = append(failures, err) }
 	check(f.Flush())
-	for _, file := range f.files() {
+	for _, file := range f.files {
 		check(file.Close())
 	}
 	if err := errors.Join(failures...); err != nil {
 		return err
 	}
-	check(pack(slices.DeleteFunc(f.files(), func(file *file) bool { return slices.Contains(f.logs, file) })))
+	packed := slices.DeleteFunc(slices.Collect(maps.Values(f.files)), func(file *file) bool { return slices.Contains(f.logs, file) })
+	check(pack(packed))
 	if findings != nil {
 		check(f.write("findings.json", findings))
 		check(f.writeJSON("measures.json", measures))
 	}
-	f.about.Ending = how
-	check(f.writeJSON("about.json", f.about))
+	check(f.end(how))
 	return errors.Join(failures...)
+}
+
+// end says how the run ended, and seals the folder.
+func (f *Folder) end(how ending.Ending) error {
+	f.about.Ending = how
+	about, err := json.MarshalIndent(f.about, "", "  ")
+	if err != nil {
+		return err
+	}
+	about = append(about, '\n')
+	return errors.Join(f.seal(about), f.write(aboutName, about))
 }
 
 // Abandon says that the run could not be recorded to its end, and why. Where there is no
 // room for a new file, the bytes of the old about.json are written over.
 func (f *Folder) Abandon(how ending.Ending) error {
 	const block = 4096 // what a file has at least, however little is in it
-	for _, file := range f.files() {
+	for _, file := range f.files {
 		_ = file.Close() // whatever is in it by now can be read
 	}
-	f.about.Ending = how
-	err := f.writeJSON("about.json", f.about)
+	err := f.end(how)
 	if err == nil {
 		return nil
 	}
@@ -264,7 +271,7 @@ func (f *Folder) Abandon(how ending.Ending) error {
 	if failed != nil || len(text) >= block {
 		return errors.Join(err, failed)
 	}
-	about, failed := os.OpenFile(filepath.Join(f.path, "about.json"), os.O_WRONLY, 0)
+	about, failed := os.OpenFile(filepath.Join(f.path, aboutName), os.O_WRONLY, 0)
 	if failed != nil {
 		return errors.Join(err, failed)
 	}
@@ -305,11 +312,18 @@ func (f *Folder) write(name string, text []byte) error {
 type Run struct {
 	Path  string
 	About About
+
+	seal     *seal // nil if there is none that can be read
+	sealText []byte
 }
 
-// Open reads what a run folder is about. The run need not have ended well.
+// ErrDamaged is the error of a run folder of which nothing can be read any more.
+var ErrDamaged = errors.New("the run folder is damaged")
+
+// Open reads what a run folder is about, and finds out whether it is what was recorded: About.Damage says what is not.
+// The run need not have ended well.
 func Open(path string) (*Run, error) {
-	text, err := os.ReadFile(filepath.Join(path, "about.json"))
+	text, err := os.ReadFile(filepath.Join(path, aboutName))
 	if errors.Is(err, fs.ErrNotExist) {
 		if _, err := os.Stat(path); err != nil {
 			return nil, fmt.Errorf("%s: there is no such folder", path)
@@ -320,21 +334,21 @@ func Open(path string) (*Run, error) {
 	}
 	r := &Run{Path: path}
 	if err := json.Unmarshal(text, &r.About); err != nil {
-		return nil, fmt.Errorf("%s: %w", filepath.Join(path, "about.json"), err)
+		return nil, fmt.Errorf("%w: %s: %w", ErrDamaged, filepath.Join(path, aboutName), err)
 	}
-	if r.About.Layout != folderVersion {
-		return nil, fmt.Errorf("%s: layout %d of run folders; this program reads %d. Record it again, or read it with the program that recorded it", path, r.About.Layout, folderVersion)
+	if r.About.Layout < oldestVersion || r.About.Layout > folderVersion {
+		return nil, fmt.Errorf("%s: layout %d of run folders; this program reads %d to %d. Record it again, or read it with the program that recorded it", path, r.About.Layout, oldestVersion, folderVersion)
 	}
 	if len(r.About.Views) == 0 {
-		return nil, fmt.Errorf("%s: about.json names no views", path)
+		return nil, fmt.Errorf("%w: %s: about.json names no views", ErrDamaged, path)
 	}
-	return r, nil
-}
-
-// Keep puts a verdict, as JSON, and measures into the folder of a run that has ended.
-func (r *Run) Keep(findings []byte, measures any) error {
-	f := Folder{path: r.Path}
-	return errors.Join(f.write("findings.json", findings), f.writeJSON("measures.json", measures))
+	for _, view := range r.About.Views {
+		if !filepath.IsLocal(view) || strings.ContainsAny(view, `/\`) {
+			return nil, fmt.Errorf("%w: %s: about.json names a view %q", ErrDamaged, path, view)
+		}
+	}
+	r.About.Damage = nil // that is for this reader to say
+	return r, r.checkSeal()
 }
 
 // Timing reads timing.json into v and reports whether there is one.
@@ -366,15 +380,6 @@ func (r *Run) Log(view string, each func(at time.Duration, text string)) error {
 
 // FindingsPath is where the verdict is, if there is one.
 func (r *Run) FindingsPath() string { return filepath.Join(r.Path, "findings.json") }
-
-// Mark is by what a user knows the folder as their own; "" if there is nothing.
-func (r *Run) Mark() string {
-	text, err := os.ReadFile(filepath.Join(r.Path, markName))
-	if err != nil {
-		return ""
-	}
-	return strings.TrimSpace(string(text))
-}
 
 // MeasuresPath is where what was measured is, likewise.
 func (r *Run) MeasuresPath() string { return filepath.Join(r.Path, "measures.json") }

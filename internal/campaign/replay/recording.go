@@ -48,6 +48,9 @@ type Way struct {
 // Load reads a recording. What the bots of the demo game did on the virtual clock is not
 // recorded, because it can be had by letting them do it again.
 func Load(ctx context.Context, run *run.Run) (*Recording, error) {
+	if len(run.About.Damage) > 0 {
+		return nil, fmt.Errorf("%s is not what was recorded, so nothing follows from playing it again: %s", run.Path, run.About.Damage[0])
+	}
 	p, err := plan.Load(run.PlanPath())
 	if err != nil {
 		return nil, err

@@ -94,6 +94,13 @@ func Summary(v *judge.Verdict) string {
 	case judge.RulesKept:
 		return fmt.Sprintf("%s in the match and nothing broke; no program tells a trace, so nothing was compared", were(v))
 	case judge.Inconclusive:
+		if damage := v.Ending.Damage; len(damage) > 0 {
+			text := "the run folder is not what was recorded: " + damage[0]
+			if len(v.Findings) > 0 {
+				text += fmt.Sprintf("; what is left shows %s, which may be of the damage", count(len(v.Findings), "finding", "findings"))
+			}
+			return text
+		}
 		if v.Comparisons == 0 || v.Untraced {
 			return "nothing was found, but " + v.NotWell()
 		}

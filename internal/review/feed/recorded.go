@@ -41,6 +41,9 @@ func Run(run *run.Run, p *plan.Plan) Traces {
 // Recorded returns what was said of a run when it was played, or lets the judge speak
 // if nothing was: of a run that was cut off, say.
 func Recorded(ctx context.Context, run *run.Run, p *plan.Plan) (*Result, error) {
+	if len(run.About.Damage) > 0 { // what was said of it then is no better
+		return judged(ctx, run, p)
+	}
 	r := &Result{Verdict: &judge.Verdict{}, Measures: &metrics.Measures{}}
 	for path, into := range map[string]any{run.FindingsPath(): r.Verdict, run.MeasuresPath(): r.Measures} {
 		text, err := os.ReadFile(path)

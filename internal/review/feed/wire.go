@@ -15,6 +15,7 @@ import (
 // packets went over their links at all.
 type wire struct {
 	sent map[string]*[2]int // packets, by link and direction
+	torn bool               // it does not tell of all packets
 	flaw string             // why nothing can be excused by this record, or ""
 }
 
@@ -26,7 +27,7 @@ func (t *Traces) wire(ctx context.Context) (*wire, error) {
 	}
 	file, err := open(t.Packets)
 	if err != nil {
-		w.flaw = err.Error()
+		w.torn, w.flaw = true, err.Error()
 		return w, nil
 	}
 	defer file.Close()
@@ -51,6 +52,7 @@ func (t *Traces) wire(ctx context.Context) (*wire, error) {
 	if t.Ending.CutOff() { // its last line may have been torn then
 		torn = 1
 	}
+	w.torn = in.cut != "" || in.packets.Bad > torn
 	switch {
 	case in.cut != "" && !t.Ending.CutOff():
 		w.flaw = "their record breaks off: " + in.cut
@@ -64,17 +66,18 @@ func (t *Traces) wire(ctx context.Context) (*wire, error) {
 
 // distrust leaves a record of packets out that cannot be relied on: then nothing is excused by what links did.
 func (t *Traces) distrust(w *wire) (warnings []judge.Warning) {
+	warnings = []judge.Warning{}
 	if w.flaw == "" {
-		return nil
+		return warnings
 	}
 	t.Packets = ""
-	return []judge.Warning{{Text: "packets unknown, so nothing is excused by what the links did: " + w.flaw}}
+	return append(warnings, judge.Warning{Text: "packets unknown, so nothing is excused by what the links did: " + w.flaw})
 }
 
 // bypassed are the views that told something, and whose packets did not go over their links: how they fared says nothing
 // of these links.
 func (w *wire) bypassed(t *Traces, views []*pulse) (list []ending.Break) {
-	if t.Packets == "" && w.flaw == "" {
+	if t.Packets == "" && w.flaw == "" || w.torn {
 		return nil
 	}
 	for i, s := range t.Sources {

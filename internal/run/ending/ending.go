@@ -31,7 +31,8 @@ type Ending struct {
 	Log    []string `json:"log,omitempty"` // then, the last log lines of the program concerned
 	Breaks []Break  `json:"breaks,omitempty"`
 
-	Unrepeatable string `json:"unrepeatable,omitempty"` // why a match on the virtual clock may go otherwise when it is played again
+	Damage       []string `json:"damage,omitempty"`       // what of the recording is missing or was changed, found by whoever reads it
+	Unrepeatable string   `json:"unrepeatable,omitempty"` // why a match on the virtual clock may go otherwise when it is played again
 }
 
 // Kind is what broke.
@@ -96,7 +97,7 @@ func (b Break) Spoils() bool {
 
 // Well reports whether the match ended as it was to, with everybody heard to the end.
 func (e *Ending) Well() bool {
-	return (e.How == "" || e.How == Complete || e.How == Stopped) && !slices.ContainsFunc(e.Breaks, Break.Spoils)
+	return len(e.Damage) == 0 && (e.How == "" || e.How == Complete || e.How == Stopped) && !slices.ContainsFunc(e.Breaks, Break.Spoils)
 }
 
 // CutOff reports whether whoever recorded the match was killed.
@@ -115,6 +116,7 @@ func (e *Ending) BreakOf(kind Kind, view string) *Break {
 // Sentences says what did not go as it was to, a sentence each, what ended the match
 // first. until is how far the match was judged.
 func (e *Ending) Sentences(until time.Duration) (list []string) {
+	list = append(list, e.Damage...)
 	if e.Unrepeatable != "" {
 		list = append(list, e.Unrepeatable)
 	}

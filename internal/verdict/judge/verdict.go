@@ -340,6 +340,10 @@ func (d *Verdict) number(warn func()) {
 
 // conclude keeps what did not go as it was to from being a pass.
 func (d *Verdict) conclude() {
+	if len(d.Ending.Damage) > 0 { // what shows in it may be of the damage
+		d.Outcome = Inconclusive
+		return
+	}
 	if d.Outcome == OutOfSync {
 		return
 	}
