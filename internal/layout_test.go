@@ -28,7 +28,7 @@ var floors = [][]string{
 	{"run"},
 	{"network"},
 	{"trace", "control"},
-	{"random", "schedule", "lines", "atomicfile", "version"},
+	{"random", "schedule", "lines", "atomicfile", "pack", "version"},
 }
 
 func floorOf(room string) int {

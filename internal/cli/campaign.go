@@ -141,11 +141,11 @@ func (e *elsewhere) begin(c *cobra.Command, here played.Here, p *plan.Plan, resu
 		}
 		return here, c.Context(), nil
 	}
-	text, err := p.YAML()
+	of, _, err := played.IdentityOf(p)
 	if err != nil {
 		return nil, nil, failed(err)
 	}
-	return e.beginOf(c, here, p.Title, fmt.Sprintf("%s-%d", p.Title, p.Seed), resume, append([]any{string(text)}, asked...)...)
+	return e.beginOf(c, here, p.Title, fmt.Sprintf("%s-%d", p.Title, p.Seed), resume, append([]any{of.Key()}, asked...)...)
 }
 
 // beginOf is the crew that plays what is no single plan.

@@ -96,11 +96,11 @@ func (o *comparison) crew(c *cobra.Command, args []string) (played.Crew, context
 		if err != nil {
 			return nil, nil, err
 		}
-		text, err := p.YAML()
+		of, _, err := played.IdentityOf(p)
 		if err != nil {
 			return nil, nil, failed(err)
 		}
-		if asked = append(asked, string(text)); first == nil {
+		if asked = append(asked, of.Key()); first == nil {
 			first = p
 		}
 	}

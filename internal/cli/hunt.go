@@ -74,7 +74,9 @@ Exits with 0 if no match failed, 1 if one did, 3 if no match could be played.`,
 			case errors.Is(err, hunt.ErrJournal):
 				return usage("%s has a hunt in it already; resume it with --resume, or name another folder with --out", o.Folder)
 			case errors.Is(err, hunt.ErrOther):
-				return usage("the hunt in %s is of another plan or another first seed; name another folder with --out", o.Folder)
+				return usage("the hunt in %s is of another plan or another first seed, or another version of this program began it; name another folder with --out", o.Folder)
+			case errors.Is(err, hunt.ErrBuild):
+				return &exitError{exitUsage, err}
 			case err != nil:
 				return failed(err)
 			}

@@ -11,7 +11,7 @@ import (
 
 	"github.com/nats-io/nats.go/jetstream"
 
-	"zitherwheel/internal/cluster/pack"
+	"zitherwheel/internal/pack"
 )
 
 // mostBuild is how large a build may be without a word of what belongs to it: a folder with more in it is

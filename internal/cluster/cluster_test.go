@@ -480,6 +480,28 @@ func TestBuildsTravelByTheirContent(t *testing.T) {
 	}
 }
 
+// A comparison plays one plan with two builds in one campaign: each match is of the build that it was asked for with.
+func TestMatchesOfTwoBuildsAreNotMixed(t *testing.T) {
+	h := newHouse(t)
+	h.worker("w1", fake(func(p *plan.Plan) (played.Match, error) {
+		text, err := os.ReadFile(filepath.Join(p.Build.Folder, "a"))
+		return played.Match{Seed: p.Seed, Verdict: string(text[11:])}, err
+	}))
+	c := h.crew(cluster.Asked{Campaign: "two"})
+	for _, verdict := range []string{"in sync", "out of sync"} {
+		folder := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "a"), []byte("#!/bin/sh\n#"+verdict), 0o755))
+		for seed := range uint64(4) {
+			p := parse(t, "title: build\nclock: wall\nduration: 5s\ngame: {name: pond}\nbuild: {folder: "+folder+", server: {run: ./a}, client: {run: ./a}}\nwatch: [{entities: '*/*', fields: existence}]\nbots: [{name: fern}]\n")
+			p.Seed = seed + 1
+			m, err := c.Play(h.ctx, p)
+			require.NoError(t, err)
+			assert.Equal(t, verdict, m.Verdict)
+		}
+	}
+	c.Close(h.ctx, true)
+}
+
 func TestTwoWorkersOfOneNameAreTold(t *testing.T) {
 	h := newHouse(t)
 	h.worker("w1", fake(inSync))

@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"zitherwheel/internal/campaign/played"
-	"zitherwheel/internal/cluster/pack"
 	"zitherwheel/internal/match"
+	"zitherwheel/internal/pack"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run"
 )
@@ -63,7 +63,7 @@ type Crew struct {
 // The errors of a campaign that cannot be begun.
 var (
 	ErrTaken     = errors.New("there is a campaign of that name already")
-	ErrOther     = errors.New("the campaign of that name is of something else")
+	ErrOther     = errors.New("the campaign of that name is of something else, or its build has changed since")
 	ErrCancelled = errors.New("the campaign was cancelled")
 	ErrNobody    = errors.New("no worker can play it")
 )

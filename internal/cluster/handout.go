@@ -11,7 +11,7 @@ import (
 
 	"github.com/nats-io/nats.go"
 
-	"zitherwheel/internal/cluster/pack"
+	"zitherwheel/internal/pack"
 	"zitherwheel/internal/plan"
 )
 

@@ -10,9 +10,9 @@ import (
 	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nuid"
 
-	"zitherwheel/internal/cluster/pack"
 	"zitherwheel/internal/match/far"
 	"zitherwheel/internal/match/process"
+	"zitherwheel/internal/pack"
 	"zitherwheel/internal/plan"
 )
 

@@ -12,7 +12,7 @@ import (
 	"github.com/nats-io/nats.go/jetstream"
 
 	"zitherwheel/internal/campaign/played"
-	"zitherwheel/internal/cluster/pack"
+	"zitherwheel/internal/pack"
 	"zitherwheel/internal/plan"
 )
 

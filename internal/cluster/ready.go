@@ -8,8 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 
-	"zitherwheel/internal/cluster/pack"
 	"zitherwheel/internal/match/process"
+	"zitherwheel/internal/pack"
 	"zitherwheel/internal/plan"
 )
 

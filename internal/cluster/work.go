@@ -14,7 +14,7 @@ import (
 	"github.com/nats-io/nkeys"
 
 	"zitherwheel/internal/campaign/played"
-	"zitherwheel/internal/cluster/pack"
+	"zitherwheel/internal/pack"
 )
 
 // batch is what one worker takes at a time: seeds of one plan.
@@ -33,9 +33,13 @@ type batch struct {
 	Build    *pack.Content `json:"build,omitempty"`
 }
 
-// key is what a match counts under, in its campaign.
+// key is what a match counts under: its identity, and what is wanted of it.
 func (b *batch) key(seed uint64) string {
-	key := b.Plan[:16] + "-" + strconv.FormatUint(seed, 10)
+	of := played.Identity{Plan: b.Plan, Variant: b.Variant, Judge: own(), Seed: seed}
+	if b.Build != nil {
+		of.Build = b.Build.Sum
+	}
+	key := of.Key() + "-" + strconv.FormatUint(seed, 10)
 	if b.Record {
 		key += "-run"
 	}
@@ -43,7 +47,7 @@ func (b *batch) key(seed uint64) string {
 		key += "-witness"
 	}
 	if b.Variant != "" {
-		key += "-" + b.Variant[:16] + "-" + strconv.Itoa(b.Nth)
+		key += "-" + strconv.Itoa(b.Nth)
 	}
 	if b.Try > 0 {
 		key += "-try" + strconv.Itoa(b.Try)
@@ -53,7 +57,11 @@ func (b *batch) key(seed uint64) string {
 
 // like reports whether two batches differ in their seeds alone, so that they may be one.
 func (b *batch) like(other *batch) bool {
-	return !b.Record && !other.Record && b.Variant == "" && other.Variant == "" && b.Witness == other.Witness && b.Plan == other.Plan && b.Try == other.Try && b.Slots == other.Slots && slices.Equal(b.Not, other.Not)
+	return !b.Record && !other.Record && b.Variant == "" && other.Variant == "" && b.Witness == other.Witness && b.Plan == other.Plan && b.sameBuild(other) && b.Try == other.Try && b.Slots == other.Slots && slices.Equal(b.Not, other.Not)
+}
+
+func (b *batch) sameBuild(other *batch) bool {
+	return b.Build == other.Build || b.Build != nil && other.Build != nil && b.Build.Sum == other.Build.Sum
 }
 
 // Result is what is stored of one match.

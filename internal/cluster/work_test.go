@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"zitherwheel/internal/cluster/pack"
+	"zitherwheel/internal/pack"
 )
 
 func key(t *testing.T) (nkeys.KeyPair, string) {

@@ -65,8 +65,11 @@ type Failure struct {
 // ErrJournal is the error of a journal that is there and is not to be resumed.
 var ErrJournal = errors.New("a hunt's journal is there already")
 
-// ErrOther is the error of a journal that is of another plan.
-var ErrOther = errors.New("the journal is of another plan or another first seed")
+// Errors of a journal that is not of the matches that are asked for.
+var (
+	ErrOther = errors.New("the journal is of another plan or another first seed, or another version of this program began it")
+	ErrBuild = errors.New("the build has changed since this hunt was begun, and matches of two builds are not mixed")
+)
 
 // Run hunts. When ctx is done, or an end is reached, it sums up what there is.
 func Run(ctx context.Context, o Options) (*Result, error) {

@@ -245,3 +245,28 @@ func BenchmarkHunt(b *testing.B) {
 		})
 	}
 }
+
+// silent is a crew that plays nothing.
+type silent struct{ played.Here }
+
+func (silent) Play(_ context.Context, p *plan.Plan) (played.Match, error) {
+	return played.Match{Seed: p.Seed, Verdict: "in sync"}, nil
+}
+
+func TestMatchesOfTwoBuildsAreNotMixedInAHunt(t *testing.T) {
+	build := t.TempDir()
+	change := func(text string) { require.NoError(t, os.WriteFile(filepath.Join(build, "a"), []byte(text), 0o755)) }
+	change("#!/bin/sh\n# the first")
+	p := parse(t, "duration: 5s\ngame: {name: pond}\nbuild: {folder: "+build+", server: {run: ./a}, client: {run: ./a}}\nwatch: [{entities: '*/*', fields: existence}]\nbots: [{name: fern}]\n")
+	o := Options{Plan: p, Folder: t.TempDir(), First: 1, Times: 3, Crew: silent{}}
+	_, err := Run(context.Background(), o)
+	require.NoError(t, err)
+	o.Resume, o.Times = true, 5
+	r, err := Run(context.Background(), o)
+	require.NoError(t, err)
+	assert.Equal(t, 5, r.Matches)
+	change("#!/bin/sh\n# the second")
+	_, err = Run(context.Background(), o)
+	assert.ErrorIs(t, err, ErrBuild)
+	assert.ErrorContains(t, err, "(a)")
+}

@@ -12,9 +12,11 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"zitherwheel/internal/atomicfile"
 	"zitherwheel/internal/campaign/played"
+	"zitherwheel/internal/pack"
 )
 
 const journalName = "matches.jsonl"
@@ -37,17 +39,15 @@ func openJournal(o Options) (*journal, error) {
 	if err := os.MkdirAll(o.Folder, 0o755); err != nil {
 		return nil, err
 	}
-	text, err := o.Plan.SeenFrom(o.Folder).YAML()
+	of, err := beginningOf(o)
 	if err != nil {
 		return nil, err
 	}
-	mark := append(fmt.Appendf(nil, "# first seed %d\n", o.First), text...)
-	planPath := filepath.Join(o.Folder, "plan.yaml")
 	j.path = filepath.Join(o.Folder, journalName)
 	_, err = os.Stat(j.path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		if err := atomicfile.Text(planPath, mark); err != nil {
+		if err := of.write(o.Folder); err != nil {
 			return nil, err
 		}
 	case err != nil:
@@ -55,12 +55,8 @@ func openJournal(o Options) (*journal, error) {
 	case !o.Resume:
 		return nil, fmt.Errorf("%s: %w", j.path, ErrJournal)
 	default:
-		before, err := os.ReadFile(planPath)
-		if err != nil {
+		if err := of.resumes(o.Folder); err != nil {
 			return nil, err
-		}
-		if !bytes.Equal(before, mark) {
-			return nil, fmt.Errorf("%s: %w", o.Folder, ErrOther)
 		}
 		whole, err := readJournal(j.path, func(m played.Match) { j.played[m.Seed] = true })
 		if err != nil {
@@ -73,6 +69,67 @@ func openJournal(o Options) (*journal, error) {
 	j.file, err = os.OpenFile(j.path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o644)
 	return j, err
 }
+
+// beginning is what a hunt begins with: its matches are those of one identity, but for their seeds.
+type beginning struct {
+	plan  []byte // what stands in plan.yaml of its folder
+	build pack.Sums
+	head  string // of that text: what it is known by
+}
+
+const buildName = "build.sha256"
+
+func beginningOf(o Options) (b beginning, err error) {
+	p := *o.Plan
+	p.Seed = o.First
+	of, files, err := played.IdentityOf(&p)
+	if err != nil {
+		return b, err
+	}
+	text, err := o.Plan.SeenFrom(o.Folder).YAML()
+	if err != nil {
+		return b, err
+	}
+	b.build = files
+	b.head = fmt.Sprintf("# first seed %d, judged by %s\n# known as %s\n", o.First, of.Judge, of.Key())
+	b.plan = append([]byte(b.head), text...)
+	return b, nil
+}
+
+func (b beginning) write(folder string) error {
+	if len(b.build) > 0 {
+		if err := atomicfile.Text(filepath.Join(folder, buildName), b.build.Text()); err != nil {
+			return err
+		}
+	}
+	return atomicfile.Text(filepath.Join(folder, "plan.yaml"), b.plan)
+}
+
+// resumes reports, as an error, what keeps the hunt in a folder from being gone on with: matches of two plans, builds or judges
+// are not mixed.
+func (b beginning) resumes(folder string) error {
+	plan, err := os.ReadFile(filepath.Join(folder, "plan.yaml"))
+	if err != nil {
+		return err
+	}
+	if bytes.Equal(plan, b.plan) {
+		return nil
+	}
+	before, err := os.ReadFile(filepath.Join(folder, buildName))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if changed := b.build.Changed(pack.ParseSums(before)); len(changed) > 0 {
+		more := ""
+		if n := len(changed) - filesNamed; n > 0 {
+			changed, more = changed[:filesNamed], fmt.Sprintf(" and %d more", n)
+		}
+		return fmt.Errorf("%s: %w (%s%s); begin another, or say under build: files: what belongs to the build", folder, ErrBuild, strings.Join(changed, ", "), more)
+	}
+	return fmt.Errorf("%s: %w", folder, ErrOther)
+}
+
+const filesNamed = 5
 
 // add writes a match into the journal: one write a line, so that a kill tears at most
 // the last.

@@ -23,22 +23,22 @@ func write(t *testing.T, folder string, files map[string]string) string {
 }
 
 func TestWhatIsPackedComesOutAgain(t *testing.T) {
-	files := map[string]string{"server.mjs": "listen()", "lib/deep/a.mjs": "export", "runs/one/about.json": "{}", ".git/HEAD": "x"}
+	files := map[string]string{"server.mjs": "listen()", "lib/deep/a.mjs": "export", "lib/runs/walk.json": "[]", "kept/about.json": "{}", "kept/plan.yaml": "", "night/matches.jsonl": "", "night/plan.yaml": "", ".git/HEAD": "x"}
 	folder := write(t, t.TempDir(), files)
 	require.NoError(t, os.Chmod(filepath.Join(folder, "server.mjs"), 0o755))
 	var archive, again bytes.Buffer
 	c, err := Write(&archive, folder, nil)
 	require.NoError(t, err)
-	assert.Equal(t, 2, c.Files, "what version control and this program keep is left")
+	assert.Equal(t, 3, c.Files, "what version control and this program keep is left out, by what is in it and not by its name")
 	assert.EqualValues(t, archive.Len(), c.Bytes)
 	d, err := Write(&again, write(t, t.TempDir(), files), []string{"*.mjs", "lib"})
 	require.NoError(t, err)
-	assert.Equal(t, 2, d.Files)
+	assert.Equal(t, 3, d.Files)
 	assert.NotEqual(t, c.Sum, d.Sum, "one of them is a program there")
 
 	out := filepath.Join(t.TempDir(), "out")
 	require.NoError(t, Extract(&archive, out, Usual))
-	for _, name := range []string{"server.mjs", "lib/deep/a.mjs"} {
+	for _, name := range []string{"server.mjs", "lib/deep/a.mjs", "lib/runs/walk.json"} {
 		text, err := os.ReadFile(filepath.Join(out, name))
 		require.NoError(t, err)
 		assert.Equal(t, files[name], string(text))
@@ -107,4 +107,29 @@ func TestWhatLeadsElsewhereIsRefused(t *testing.T) {
 		})
 	}
 	assert.ErrorIs(t, Extract(bytes.NewBufferString("no archive"), filepath.Join(t.TempDir(), "in"), Usual), ErrUnsafe)
+}
+
+func TestAFolderIsKnownByItsFiles(t *testing.T) {
+	files := map[string]string{"server.mjs": "listen()", "lib/a.mjs": "export"}
+	sums := func(folder string) Sums {
+		s, err := SumsOf(folder, nil)
+		require.NoError(t, err)
+		return s
+	}
+	folder := write(t, t.TempDir(), files)
+	before := sums(folder)
+	assert.Equal(t, before.Sum(), sums(write(t, t.TempDir(), files)).Sum(), "wherever it is")
+	assert.Equal(t, before, ParseSums(before.Text()))
+	for what, change := range map[string]func() error{
+		"lib/a.mjs":  func() error { return os.WriteFile(filepath.Join(folder, "lib", "a.mjs"), []byte("exports"), 0o644) },
+		"server.mjs": func() error { return os.Chmod(filepath.Join(folder, "server.mjs"), 0o755) },
+		"new":        func() error { return os.WriteFile(filepath.Join(folder, "new"), nil, 0o644) },
+		"link":       func() error { return os.Symlink("/nowhere", filepath.Join(folder, "link")) },
+	} {
+		was := sums(folder)
+		require.NoError(t, change())
+		now := sums(folder)
+		assert.NotEqual(t, was.Sum(), now.Sum(), what)
+		assert.Equal(t, []string{what}, was.Changed(now))
+	}
 }

@@ -33,12 +33,23 @@ type Content struct {
 	Files int    `json:"files"`
 }
 
-// Left are names of folders that hold no part of a build: what version control keeps, and what this program
-// leaves behind.
-var Left = []string{".git", "runs", "hunts", "sweeps"}
+// foreign reports whether a folder holds no part of a build: what version control keeps, or what this program has
+// left behind, which is known by its files, whatever it is called.
+func foreign(at string) bool {
+	if filepath.Base(at) == ".git" {
+		return true
+	}
+	has := func(names ...string) bool {
+		return !slices.ContainsFunc(names, func(name string) bool {
+			info, err := os.Lstat(filepath.Join(at, name))
+			return err != nil || !info.Mode().IsRegular()
+		})
+	}
+	return has("about.json", "plan.yaml") || has("matches.jsonl", "plan.yaml") || has("sweep.csv", "sweep.html")
+}
 
 // Write writes the files of a folder as an archive. Only names that one of the patterns fits are taken, or a
-// folder above which does; without patterns all are, but for what is Left. Links are followed where they lead to a file
+// folder above which does; without patterns all are, but for what version control keeps and run folders. Links are followed where they lead to a file
 // within the folder.
 func Write(w io.Writer, folder string, patterns []string) (c Content, err error) {
 	names, err := named(folder, patterns)
@@ -78,7 +89,7 @@ func named(folder string, patterns []string) (names []string, err error) {
 		switch {
 		case name == ".":
 			return nil
-		case d.IsDir() && len(patterns) == 0 && slices.Contains(Left, d.Name()):
+		case d.IsDir() && len(patterns) == 0 && foreign(at):
 			return fs.SkipDir
 		case d.IsDir():
 			return nil
@@ -119,26 +130,11 @@ func fits(name string, patterns []string, fitted map[string]bool) (any bool) {
 }
 
 func add(out *tar.Writer, folder, name string) error {
-	at := filepath.Join(folder, filepath.FromSlash(name))
-	if real, err := filepath.EvalSymlinks(at); err != nil {
-		return err
-	} else if root, err := filepath.EvalSymlinks(folder); err != nil {
-		return err
-	} else if inside, err := filepath.Rel(root, real); err != nil || !filepath.IsLocal(inside) {
-		return fmt.Errorf("%s is a link that leads out of %s; a build has its files in its folder", name, folder)
-	}
-	file, err := os.Open(at)
+	file, info, err := open(folder, name)
 	if err != nil {
 		return err
 	}
 	defer file.Close()
-	info, err := file.Stat()
-	if err != nil {
-		return err
-	}
-	if !info.Mode().IsRegular() {
-		return fmt.Errorf("%s is no regular file; say under build: files: what belongs to the build", at)
-	}
 	mode := int64(0o644)
 	if info.Mode()&0o111 != 0 {
 		mode = 0o755
@@ -148,6 +144,30 @@ func add(out *tar.Writer, folder, name string) error {
 	}
 	_, err = io.Copy(out, file)
 	return err
+}
+
+// open opens a file of a build, which is a regular one within its folder.
+func open(folder, name string) (*os.File, fs.FileInfo, error) {
+	at := filepath.Join(folder, filepath.FromSlash(name))
+	if real, err := filepath.EvalSymlinks(at); err != nil {
+		return nil, nil, err
+	} else if root, err := filepath.EvalSymlinks(folder); err != nil {
+		return nil, nil, err
+	} else if inside, err := filepath.Rel(root, real); err != nil || !filepath.IsLocal(inside) {
+		return nil, nil, fmt.Errorf("%s is a link that leads out of %s; a build has its files in its folder", name, folder)
+	}
+	if info, err := os.Stat(at); err == nil && !info.Mode().IsRegular() { // opened, a pipe would wait
+		return nil, nil, fmt.Errorf("%s is no regular file; say under build: files: what belongs to the build", at)
+	}
+	file, err := os.Open(at)
+	if err != nil {
+		return nil, nil, err
+	}
+	info, err := file.Stat()
+	if err != nil {
+		return nil, nil, errors.Join(err, file.Close())
+	}
+	return file, info, nil
 }
 
 type counter struct {
