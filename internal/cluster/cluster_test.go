@@ -23,6 +23,9 @@ import (
 	"zitherwheel/internal/cluster/hub"
 	"zitherwheel/internal/network/link"
 	"zitherwheel/internal/plan"
+	"zitherwheel/internal/run"
+	"zitherwheel/internal/run/ending"
+	"zitherwheel/internal/trace"
 
 	_ "zitherwheel/internal/demo/hillfold"
 )
@@ -50,13 +53,26 @@ func (f fake) Witness(ctx context.Context, p *plan.Plan) (played.Witnessed, erro
 }
 
 func (f fake) Record(ctx context.Context, p *plan.Plan, folder string) (played.Match, error) {
-	if err := os.MkdirAll(filepath.Join(folder, "views"), 0o755); err != nil {
+	text, err := p.YAML()
+	if err != nil {
 		return played.Match{}, err
 	}
-	if err := os.WriteFile(filepath.Join(folder, "views", "fern.jsonl"), fmt.Appendf(nil, "seed %d", p.Seed), 0o644); err != nil {
+	out, err := run.Create(folder, run.About{Title: p.Title, Seed: p.Seed, Views: []string{"server"}}, text, trace.NewNames())
+	if err != nil {
+		return played.Match{}, err
+	}
+	if err := errors.Join(out.Log(0, 0, fmt.Sprintf("seed %d", p.Seed)), out.Finish(ending.Ending{How: ending.Complete}, nil, nil)); err != nil {
 		return played.Match{}, err
 	}
 	return f.Play(ctx, p)
+}
+
+// tampering is a worker that changes what it has recorded.
+type tampering struct{ fake }
+
+func (w tampering) Record(ctx context.Context, p *plan.Plan, folder string) (played.Match, error) {
+	m, err := w.fake.Record(ctx, p, folder)
+	return m, errors.Join(err, os.WriteFile(filepath.Join(folder, "logs", "server.log"), []byte("0.000000 seed 6\n"), 0o600))
 }
 
 // inSync is a match as its seed has it.
@@ -184,18 +200,30 @@ func TestAMatchThatIsAskedForTwiceIsPlayedOnce(t *testing.T) {
 }
 
 func TestWhatIsRecordedComesBack(t *testing.T) {
-	h := newHouse(t)
-	h.worker("w1", fake(inSync))
-	c := h.crew(cluster.Asked{Campaign: "recorded"})
-	defer c.Close(h.ctx, true)
-	p := parse(t, short)
-	p.Seed = 5
-	folder := filepath.Join(t.TempDir(), "run")
-	_, err := c.Record(h.ctx, p, folder)
-	require.NoError(t, err)
-	text, err := os.ReadFile(filepath.Join(folder, "views", "fern.jsonl"))
-	require.NoError(t, err)
-	assert.Equal(t, "seed 5", string(text))
+	for name, crew := range map[string]played.Crew{"as it was": fake(inSync), "or not at all": tampering{inSync}} {
+		t.Run(name, func(t *testing.T) {
+			h := newHouse(t)
+			h.worker("w1", crew)
+			c := h.crew(cluster.Asked{Campaign: "recorded", Sign: func(text []byte) string { return fmt.Sprint(len(text)) }})
+			defer c.Close(h.ctx, true)
+			p := parse(t, short)
+			p.Seed = 5
+			folder := filepath.Join(t.TempDir(), "run")
+			_, err := c.Record(h.ctx, p, folder)
+			if name != "as it was" {
+				assert.ErrorContains(t, err, "logs/server.log was changed after it had been recorded")
+				return
+			}
+			require.NoError(t, err)
+			text, err := os.ReadFile(filepath.Join(folder, "logs", "server.log"))
+			require.NoError(t, err)
+			assert.Equal(t, "0.000000 seed 5\n", string(text))
+			r, err := run.Open(folder)
+			require.NoError(t, err)
+			assert.Empty(t, r.About.Damage)
+			assert.True(t, r.SignedBy(func(text []byte, mark string) bool { return mark == fmt.Sprint(len(text)) }), "by whoever asked for it")
+		})
+	}
 }
 
 // hungry records without end.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
 	"sync"
 	"time"
 
@@ -173,7 +174,10 @@ func (c *Crew) Record(ctx context.Context, p *plan.Plan, folder string) (played.
 	if err := pack.Extract(bytes.NewReader(archive), folder, pack.Usual); err != nil {
 		return played.Match{}, fmt.Errorf("the run folder of seed %d: %w", p.Seed, err)
 	}
-	return r.Match, c.adopt(p, folder)
+	if err := c.adopt(p, folder); err != nil {
+		return played.Match{}, errors.Join(err, os.RemoveAll(folder))
+	}
+	return r.Match, nil
 }
 
 // adopt makes a run folder that came back one of this machine: its build is here.
