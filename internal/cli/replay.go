@@ -140,7 +140,7 @@ recorded.`,
 				return err
 			}
 			if err != nil {
-				return replayError(c, err, w.Replays)
+				return replayError(c, err, w.Replays, w.SoFar)
 			}
 			if asJSON {
 				return printJSON(c, w)
@@ -189,8 +189,10 @@ func preparedLab(c *cobra.Command, lab *labOptions) error {
 	return nil
 }
 
-func replayError(c *cobra.Command, err error, replays int) error {
+func replayError(c *cobra.Command, err error, replays int, soFar string) error {
 	switch {
+	case c.Context().Err() != nil && soFar != "":
+		return &exitError{exitInterrupted, fmt.Errorf("interrupted after %d matches; so far: %s", replays, soFar)}
 	case c.Context().Err() != nil:
 		return &exitError{exitInterrupted, fmt.Errorf("interrupted after %d matches; nothing was proved", replays)}
 	case errors.Is(err, replay.ErrEnough):
@@ -286,7 +288,7 @@ often it shows the finding is said.`,
 				return err
 			}
 			if err != nil {
-				return replayError(c, err, lab.Replays())
+				return replayError(c, err, lab.Replays(), "")
 			}
 			text, err := s.Text(args[0], filepath.Dir(out))
 			if err == nil {

@@ -42,9 +42,9 @@ func (f fake) Play(ctx context.Context, p *plan.Plan) (played.Match, error) {
 	return m, errors.Join(err, ctx.Err())
 }
 
-func (f fake) Try(ctx context.Context, v played.Variant, nth int) ([]played.Shown, error) {
+func (f fake) Try(ctx context.Context, v played.Variant, nth int) (played.Tried, error) {
 	_, err := f.Play(ctx, v.Plan)
-	return []played.Shown{{Signature: fmt.Sprintf("%d of %d moments until %v, %d given up, %d down", nth, len(v.Script["fern"]), v.Until, len(v.Plan.Links[0].Up.Given), len(v.Plan.Links[0].Down.Given)), Began: v.Script["fern"][1].At}}, err
+	return played.Tried{Shown: []played.Shown{{Signature: fmt.Sprintf("%d of %d moments until %v, %d given up, %d down", nth, len(v.Script["fern"]), v.Until, len(v.Plan.Links[0].Up.Given), len(v.Plan.Links[0].Down.Given)), Began: v.Script["fern"][1].At}}}, err
 }
 
 func (f fake) Witness(ctx context.Context, p *plan.Plan) (played.Witnessed, error) {
@@ -563,11 +563,11 @@ func TestVariantsTravel(t *testing.T) {
 	v := played.Variant{Plan: p, Until: 3 * time.Second, Script: map[string][]bot.Moment{"fern": {{Action: bot.Action{Join: true}}, {At: 1234567, Action: bot.Action{Turn: 0.1, Held: []string{"run"}}}}}}
 	for nth, times := range []int{2, 1} {
 		for range times {
-			shown, err := c.Try(h.ctx, v, nth)
+			tried, err := c.Try(h.ctx, v, nth)
 			require.NoError(t, err)
-			require.Len(t, shown, 1)
-			assert.Equal(t, fmt.Sprintf("%d of 2 moments until 3s, 0 given up, 5000 down", nth), shown[0].Signature)
-			assert.EqualValues(t, 1234567, shown[0].Began)
+			require.Len(t, tried.Shown, 1)
+			assert.Equal(t, fmt.Sprintf("%d of 2 moments until 3s, 0 given up, 5000 down", nth), tried.Shown[0].Signature)
+			assert.EqualValues(t, 1234567, tried.Shown[0].Began)
 		}
 	}
 	assert.EqualValues(t, 2, plays.Load(), "the same one is played once")

@@ -194,20 +194,23 @@ func (c *Crew) adopt(p *plan.Plan, folder string) error {
 }
 
 // Try has a variant played.
-func (c *Crew) Try(ctx context.Context, v played.Variant, nth int) ([]played.Shown, error) {
+func (c *Crew) Try(ctx context.Context, v played.Variant, nth int) (played.Tried, error) {
 	plain, text, err := apart(v)
 	if err != nil {
-		return nil, err
+		return played.Tried{}, err
 	}
 	sum := sumOf(text)
 	if err := c.deposit(ctx, sum, text); err != nil {
-		return nil, err
+		return played.Tried{}, err
 	}
 	r, err := c.ask(ctx, plain, batch{Variant: sum, Nth: nth})
-	if err != nil {
-		return nil, err
+	if err == nil && r.Tried == nil {
+		err = errors.New("its worker says nothing of the variant: " + r.Match.Why)
 	}
-	return r.Shown, nil
+	if err != nil {
+		return played.Tried{}, err
+	}
+	return *r.Tried, nil
 }
 
 // Witness has a match played with a witness.

@@ -124,9 +124,9 @@ func (w *Worker) try(ctx context.Context, p *plan.Plan, b *batch) (*Result, time
 		return resultOf(played.Match{}, err), 0
 	}
 	began := time.Now()
-	shown, err := w.Crew.Try(ctx, v, b.Nth)
+	tried, err := w.Crew.Try(ctx, v, b.Nth)
 	r := resultOf(played.Match{Seed: p.Seed}, err)
-	r.Shown = shown
+	r.Tried = &tried
 	return r, time.Since(began)
 }
 

@@ -70,7 +70,7 @@ type Result struct {
 	Error string       `json:"error,omitempty"` // it could not be tried at all
 	Run   string       `json:"run,omitempty"`   // the archive of its run folder, if that was wanted
 
-	Shown     []played.Shown    `json:"shown,omitempty"`     // of a variant
+	Tried     *played.Tried     `json:"tried,omitempty"`     // a variant
 	Witnessed *played.Witnessed `json:"witnessed,omitempty"` // by a witness
 }
 

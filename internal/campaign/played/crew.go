@@ -18,7 +18,7 @@ type Crew interface {
 
 	// Try plays a variant of a match, and says what shows in it. On the wall clock the same one is played several times,
 	// and nth is which of them it is.
-	Try(ctx context.Context, v Variant, nth int) ([]Shown, error)
+	Try(ctx context.Context, v Variant, nth int) (Tried, error)
 
 	// Witness plays a match of the demo game with a witness.
 	Witness(ctx context.Context, p *plan.Plan) (Witnessed, error)

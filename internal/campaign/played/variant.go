@@ -2,7 +2,6 @@ package played
 
 import (
 	"context"
-	"errors"
 	"time"
 
 	"zitherwheel/internal/bot"
@@ -23,30 +22,66 @@ type Shown struct {
 	Signature string        `json:"signature"`
 	View      string        `json:"view,omitempty"`
 	Entity    string        `json:"entity,omitempty"`
+	Subject   string        `json:"subject,omitempty"` // what of the entity, as judge.Subject has it
 	Began     time.Duration `json:"began_ns"`
+	Ended     time.Duration `json:"ended_ns"`
 }
 
-// ShownIn are the findings of a verdict; of one of a match that could not be judged there are none.
-func ShownIn(v *judge.Verdict) (list []Shown) {
+// Tried is what came of a variant: what shows in it, and what is known of the rest.
+type Tried struct {
+	Shown  []Shown       `json:"shown,omitempty"`
+	Aside  []Shown       `json:"aside,omitempty"`  // set aside, because the machine stood still: nobody knows of these
+	Judged time.Duration `json:"judged_ns"`        // until then
+	Stays  []Stay        `json:"stays,omitempty"`  // when each client was in the match
+	Cut    string        `json:"cut,omitempty"`    // why what is later than Judged cannot be told, or ""
+	Untold string        `json:"untold,omitempty"` // why nothing can be told of it, or ""
+}
+
+// Stay is when a client was in the match.
+type Stay struct {
+	View  string        `json:"view"`
+	From  time.Duration `json:"from_ns"`
+	Until time.Duration `json:"until_ns"`
+}
+
+// TriedOf is what the verdict on a variant says of it. Of one that may go another way when it is played again nothing can be
+// told.
+func TriedOf(v *judge.Verdict) (t Tried) {
 	if v == nil {
-		return nil
+		t.Untold = "it was not judged"
+		return t
 	}
-	for _, f := range v.Findings {
-		list = append(list, Shown{f.Signature, f.View, f.Entity, time.Duration(f.BeganAt)})
+	t.Shown, t.Aside, t.Judged = shown(v.Findings), shown(v.Aside), time.Duration(v.To)
+	for _, view := range v.Views {
+		for _, s := range view.Stays {
+			t.Stays = append(t.Stays, Stay{view.Name, time.Duration(s.From), time.Duration(s.Until)})
+		}
+	}
+	switch {
+	case v.Ending.Unrepeatable != "":
+		t.Untold = v.Ending.Unrepeatable
+	case !v.Ending.Well():
+		t.Cut = "it was not played to its end"
+		for _, text := range v.Ending.Sentences(time.Duration(v.To)) {
+			t.Cut = text
+			break
+		}
+	case v.Outcome == judge.NothingCompared:
+		t.Cut = "nothing was compared in it"
+		t.Judged = 0
+	}
+	return t
+}
+
+func shown(findings []*judge.Finding) (list []Shown) {
+	for _, f := range findings {
+		list = append(list, Shown{f.Signature, f.View, f.Entity, f.Subject.String(), time.Duration(f.BeganAt), time.Duration(f.EndedAt)})
 	}
 	return list
 }
 
-// Told are the findings of a variant that was played. It is an error if another play of it might show others.
-func Told(v *judge.Verdict) ([]Shown, error) {
-	if v != nil && v.Ending.Unrepeatable != "" {
-		return nil, errors.New(v.Ending.Unrepeatable)
-	}
-	return ShownIn(v), nil
-}
-
 // Try plays a variant in this process.
-func (h Here) Try(ctx context.Context, v Variant, _ int) ([]Shown, error) {
+func (h Here) Try(ctx context.Context, v Variant, _ int) (Tried, error) {
 	options := match.Options{Script: v.Script, Until: v.Until}
 	if v.Plan.ByPrograms() {
 		options.Guard, options.Zwheel = h.Wall.Guard, h.Wall.Zwheel
@@ -56,7 +91,7 @@ func (h Here) Try(ctx context.Context, v Variant, _ int) ([]Shown, error) {
 		err = ctx.Err()
 	}
 	if err != nil {
-		return nil, err
+		return Tried{}, err
 	}
-	return Told(r.Verdict)
+	return TriedOf(r.Verdict), nil
 }

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"zitherwheel/internal/campaign"
 	"zitherwheel/internal/campaign/played"
@@ -29,7 +28,7 @@ func (c *inquiry) control(ctx context.Context, w *Why) error {
 	}
 	c.lab.tell("it came long before, or went elsewhere; looking for the finding in matches in which every packet is delivered")
 	var lock sync.Mutex
-	shown := map[uint64]*judge.Finding{}
+	shown, told := map[uint64]*judge.Finding{}, 0
 	err := campaign.Each(ctx, campaign.AtOnce(c.lab.Workers, false), campaign.Numbers(controls), func(n int) error {
 		v := c.steady(1)
 		p := *v.Plan
@@ -38,26 +37,35 @@ func (c *inquiry) control(ctx context.Context, w *Why) error {
 		if err != nil {
 			return err
 		}
-		if f := (Target{Signature: c.target.Signature}).In(r.Verdict); f != nil {
-			lock.Lock()
+		of := Target{Signature: c.target.Signature}
+		said, _ := of.told(played.TriedOf(r.Verdict))
+		lock.Lock()
+		defer lock.Unlock()
+		if said.Answer != Untold {
+			told++
+		}
+		if f := of.In(r.Verdict); f != nil && said.Answer == There {
 			shown[p.Seed] = f
-			lock.Unlock()
 		}
 		return nil
 	})
 	if err != nil {
 		return err
 	}
+	if told == 0 {
+		w.Unproved = append(w.Unproved, "whether it takes such a packet at all: no match with another seed could be told")
+		return nil
+	}
 	if len(shown) == 0 {
-		w.Unproved = append(w.Unproved, fmt.Sprintf("how it comes from there to the finding; none of %d matches with other seeds in which every packet was delivered showed such a one, so it seems to take a packet", controls))
+		w.Unproved = append(w.Unproved, fmt.Sprintf("how it comes from there to the finding; none of %d matches with other seeds in which every packet was delivered showed such a one, so it seems to take a packet", told))
 		return nil
 	}
-	w.Without, w.WithoutOf = len(shown), controls
-	if len(shown)*seldomWithout < controls {
-		w.Proved += fmt.Sprintf(" It can come without a lost packet too: of %d matches with other seeds in which every packet was delivered %d %s such a finding.", controls, len(shown), map[bool]string{true: "shows", false: "show"}[len(shown) == 1])
+	w.Without, w.WithoutOf = len(shown), told
+	if len(shown)*seldomWithout < told {
+		w.Proved += fmt.Sprintf(" It can come without a lost packet too: of %d matches with other seeds in which every packet was delivered %d %s such a finding.", told, len(shown), map[bool]string{true: "shows", false: "show"}[len(shown) == 1])
 		return nil
 	}
-	w.Proved += fmt.Sprintf(" But it takes no such packet: of %d matches with other seeds in which every packet was delivered %d show such a finding. That packet only let this match go that way.", controls, len(shown))
+	w.Proved += fmt.Sprintf(" But it takes no such packet: of %d matches with other seeds in which every packet was delivered %d show such a finding. That packet only let this match go that way.", told, len(shown))
 	seed := slices.Min(slices.Collect(maps.Keys(shown)))
 	return c.otherMatch(ctx, w, seed, shown[seed])
 }
@@ -65,7 +73,7 @@ func (c *inquiry) control(ctx context.Context, w *Why) error {
 // otherMatch looks for what such a finding hangs on in another match that shows one.
 func (c *inquiry) otherMatch(ctx context.Context, w *Why, seed uint64, f *judge.Finding) error {
 	other := &inquiry{Recording: &Recording{Run: c.Run, Script: map[string][]bot.Moment{}, Outcomes: c.Outcomes}, lab: c.lab, usual: c.usual,
-		target: Target{f.Signature, f.View, f.Entity, time.Duration(f.BeganAt), findingNear}}
+		target: targetOf(f)}
 	p := *c.Plan
 	p.Seed = seed
 	other.Plan = &p
@@ -74,7 +82,7 @@ func (c *inquiry) otherMatch(ctx context.Context, w *Why, seed uint64, f *judge.
 	}}); err != nil {
 		return err
 	}
-	w.Needs = append(w.Needs, Need{fmt.Sprintf("the match of seed %d, every packet after the usual time", seed), true})
+	w.Needs = append(w.Needs, Need{fmt.Sprintf("the match of seed %d, every packet after the usual time", seed), true, There})
 	if there, err := c.lab.shows(ctx, other.steady(1), other.target); err != nil || !there {
 		w.Unproved = append(w.Unproved, fmt.Sprintf("what it takes in the match of seed %d: played again by what its bots did, it goes another way", seed))
 		return err

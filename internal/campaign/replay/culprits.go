@@ -10,47 +10,20 @@ import (
 	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/network/link"
+	"zitherwheel/internal/verdict/judge"
 )
 
 // packets finds which suspects the finding hangs on, when all of them delivered make it
 // go away.
-//
-// A match goes another way as soon as something else happens in it, so it is asked from
-// the end: up to the first packet that is delivered after all, the match is the very
-// one that was recorded.
-func (c *inquiry) packets(ctx context.Context, w *Why) error {
-	c.lab.tell("with %d packets that were lost, late or damaged delivered it is gone; looking for those that matter", len(c.suspects))
-	// The latest one from which on all must be delivered for it to be gone.
-	last, next := 0, len(c.suspects)
-	for next-last > 1 {
-		middle := (last + next) / 2
-		there, err := c.shows(ctx, func(i int) bool { return i < middle })
-		if err != nil {
-			return err
-		}
-		if there {
-			next = middle
-		} else {
-			last = middle
-		}
-	}
-	gone := func(set []int) played.Variant { return c.world(func(i int) bool { return !slices.Contains(set, i) }) }
-	set := []int{last}
-	there, err := c.lab.shows(ctx, gone(set), c.target)
+func (c *inquiry) packets(ctx context.Context, w *Why, f *judge.Finding) error {
+	w.SoFar = fmt.Sprintf("with %d packets that were lost, late or damaged delivered it is gone", len(c.suspects))
+	c.lab.tell("%s; looking for those that matter", w.SoFar)
+	set, err := c.fewest(ctx, f)
 	if err != nil {
 		return err
 	}
-	if there { // others after it would do its work
-		rest := len(c.suspects) - last
-		set, err = minimise(rest, func(sets [][]int) (int, error) {
-			return c.lab.firstNot(ctx, len(sets), func(n int) played.Variant { return gone(shifted(sets[n], last)) }, c.target)
-		})
-		if err != nil {
-			return err
-		}
-		set = shifted(set, last)
-	}
 	w.Gone = true
+	w.SoFar = fmt.Sprintf("with %s delivered it is gone", and(c.names(set)))
 	if w.Packets, err = c.culprits(ctx, set); err != nil {
 		return err
 	}
@@ -68,12 +41,68 @@ func (c *inquiry) packets(ctx context.Context, w *Why) error {
 	return c.control(ctx, w)
 }
 
-func shifted(set []int, by int) []int {
-	moved := make([]int, len(set))
-	for i, n := range set {
-		moved[i] = n + by
+// fewest are suspects with which delivered the finding is gone, none of which can be left out.
+//
+// Those that its evidence names are asked first. If they are not enough, all are, from the end: a match goes another way as
+// soon as something else happens in it, but up to the first packet that is delivered after all it is the very one
+// that was recorded.
+func (c *inquiry) fewest(ctx context.Context, f *judge.Finding) ([]int, error) {
+	gone := func(set []int) played.Variant { return c.world(func(i int) bool { return !slices.Contains(set, i) }) }
+	least := func(set []int) ([]int, error) {
+		few, err := minimise(len(set), func(sets [][]int) (int, error) {
+			return c.lab.firstGone(ctx, len(sets), func(n int) played.Variant { return gone(chosen(set, sets[n])) }, c.target)
+		})
+		return chosen(set, few), err
 	}
-	return moved
+	if named := c.named(f); len(named) > 0 && len(named) < len(c.suspects) {
+		if enough, err := c.lab.gone(ctx, gone(named), c.target); err != nil || enough {
+			if err != nil {
+				return nil, err
+			}
+			return least(named)
+		}
+	}
+	// The latest one from which on all must be delivered for it to be gone.
+	last, next := 0, len(c.suspects)
+	for next-last > 1 {
+		middle := (last + next) / 2
+		healed, err := c.gone(ctx, func(i int) bool { return i < middle })
+		if err != nil {
+			return nil, err
+		}
+		if healed {
+			last = middle
+		} else {
+			next = middle
+		}
+	}
+	if enough, err := c.lab.gone(ctx, gone([]int{last}), c.target); err != nil || enough {
+		return []int{last}, err
+	}
+	var rest []int // others after it would do its work
+	for i := last; i < len(c.suspects); i++ {
+		rest = append(rest, i)
+	}
+	return least(rest)
+}
+
+func (c *inquiry) names(set []int) (list []string) {
+	for _, i := range set {
+		list = append(list, c.culprit(c.suspects[i].Way, c.suspects[i].outcome).String())
+	}
+	return list
+}
+
+// named are the suspects that the evidence of a finding names.
+func (c *inquiry) named(f *judge.Finding) (list []int) {
+	for i, s := range c.suspects {
+		if slices.ContainsFunc(f.Evidence.Packets, func(p judge.PacketRow) bool {
+			return cmp.Or(p.Link, f.View) == s.Link && p.Direction == s.Direction.String() && p.Number == s.outcome.Number
+		}) {
+			list = append(list, i)
+		}
+	}
+	return list
 }
 
 // Beside shows what is left as it was beside the packets that matter.
@@ -120,16 +149,16 @@ func (c *inquiry) alone(ctx context.Context, w *Why, set []int) error {
 				return err
 			}
 			// That it is gone was shown for fewer of them.
-			still, err := c.shows(ctx, func(i int) bool { return !slices.Contains(all, i) })
-			w.Gone = !still
+			w.Gone, err = c.gone(ctx, func(i int) bool { return !slices.Contains(all, i) })
 			return err
 		}
 	}
-	if there, err = c.shows(ctx, func(i int) bool { return in(i) || c.suspects[i].Direction == link.Up }); err != nil {
+	up := func(i int) bool { return c.suspects[i].Direction == link.Up }
+	if there, err = c.shows(ctx, func(i int) bool { return in(i) || up(i) }); err != nil {
 		return err
 	}
 	if there {
-		w.There, w.Beside = true, besideUp
+		w.There, w.Beside, c.company = true, besideUp, up
 	} else if err := c.since(ctx, w, set, in); err != nil {
 		return err
 	}
@@ -160,6 +189,7 @@ func (c *inquiry) since(ctx context.Context, w *Why, set []int, in func(int) boo
 	}
 	there, err := c.shows(ctx, func(i int) bool { return in(i) || i < near })
 	if there {
+		c.company = func(i int) bool { return i < near }
 		w.There, w.Beside = true, fmt.Sprintf("all others from %.3f s on delivered", c.suspects[near].outcome.Sent.Seconds())
 	}
 	return err

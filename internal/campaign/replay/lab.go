@@ -4,17 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	"zitherwheel/internal/campaign"
 	"zitherwheel/internal/campaign/played"
 
 	"zitherwheel/internal/match"
 	"zitherwheel/internal/plan"
-	"zitherwheel/internal/verdict/judge"
 )
 
 // Lab plays variants of a match and looks for a finding in each.
@@ -33,6 +30,10 @@ type Lab struct {
 	replays atomic.Int64
 	once    sync.Once
 	slots   chan struct{} // holds one for each match that is played, if Workers bounds them
+
+	lock   sync.Mutex
+	untold int    // matches of which nothing could be told
+	why    string // the first could not
 }
 
 // Replays is how many matches have been played so far.
@@ -44,35 +45,6 @@ func (l *Lab) tell(format string, args ...any) {
 	}
 }
 
-// Target is the finding that is looked for. What is left empty may be anything.
-type Target struct {
-	Signature    string
-	View, Entity string
-	Began        time.Duration
-	Near         time.Duration // how far from Began it may begin; 0 means anywhere
-}
-
-// In is the finding in a verdict, or nil.
-func (t Target) In(v *judge.Verdict) *judge.Finding {
-	if v == nil {
-		return nil
-	}
-	for i, shown := range played.ShownIn(v) {
-		if t.is(shown) {
-			return v.Findings[i]
-		}
-	}
-	return nil
-}
-
-// among reports whether the finding is one of those that showed.
-func (t Target) among(list []played.Shown) bool { return slices.ContainsFunc(list, t.is) }
-
-func (t Target) is(f played.Shown) bool {
-	return f.Signature == t.Signature && (t.View == "" || f.View == t.View) && (t.Entity == "" || f.Entity == t.Entity) &&
-		(t.Near <= 0 || f.Began >= t.Began-t.Near && f.Began <= t.Began+t.Near)
-}
-
 // atOnce is how many variants are played at once.
 func (l *Lab) atOnce(wall bool) int {
 	if l.Crew != nil {
@@ -81,17 +53,31 @@ func (l *Lab) atOnce(wall bool) int {
 	return campaign.AtOnce(l.Workers, wall)
 }
 
-// try plays a variant once, for what shows in it; it is the nth time.
-func (l *Lab) try(ctx context.Context, v played.Variant, nth int) ([]played.Shown, error) {
+// try plays a variant once, for what it says of a finding; it is the nth time.
+func (l *Lab) try(ctx context.Context, v played.Variant, nth int, target Target) (Told, error) {
+	var tried played.Tried
 	if l.Crew != nil {
 		l.replays.Add(1)
-		return l.Crew.Try(ctx, v, nth)
+		var err error
+		if tried, err = l.Crew.Try(ctx, v, nth); err != nil {
+			return Told{Answer: Untold}, err
+		}
+	} else {
+		r, err := l.play(ctx, v, match.Options{})
+		if err != nil {
+			return Told{Answer: Untold}, err
+		}
+		tried = played.TriedOf(r.Verdict)
 	}
-	r, err := l.play(ctx, v, match.Options{})
-	if err != nil {
-		return nil, err
+	told, why := target.told(tried)
+	if told.Answer == Untold {
+		l.lock.Lock()
+		defer l.lock.Unlock()
+		if l.untold++; l.why == "" {
+			l.why = why
+		}
 	}
-	return played.Told(r.Verdict)
+	return told, nil
 }
 
 // play plays a variant once.
@@ -117,28 +103,46 @@ func (l *Lab) play(ctx context.Context, v played.Variant, options match.Options)
 	return r, err
 }
 
-// shows plays a variant as often as it takes to know whether it shows the finding. A
-// match that could not be played does not.
-func (l *Lab) shows(ctx context.Context, v played.Variant, target Target) (bool, error) {
+// ask plays a variant as often as it takes to know what it says of a finding.
+func (l *Lab) ask(ctx context.Context, v played.Variant, target Target) (Answer, error) {
 	if v.Plan.Clock == plan.Wall {
-		return l.showsOnWall(ctx, v, target)
+		return l.askOnWall(ctx, v, target)
 	}
-	shown, err := l.try(ctx, v, 0)
-	return err == nil && target.among(shown), err
+	told, err := l.try(ctx, v, 0, target)
+	return told.Answer, err
+}
+
+// shows reports whether a variant shows the finding; one that cannot be told does not.
+func (l *Lab) shows(ctx context.Context, v played.Variant, target Target) (bool, error) {
+	answer, err := l.ask(ctx, v, target)
+	return answer == There, err
+}
+
+// gone reports whether the finding is gone in a variant; in one that cannot be told it is not.
+func (l *Lab) gone(ctx context.Context, v played.Variant, target Target) (bool, error) {
+	answer, err := l.ask(ctx, v, target)
+	return answer == Gone, err
+}
+
+// Untold is how many matches could not be told, and why the first of them could not.
+func (l *Lab) Untold() (n int, why string) {
+	l.lock.Lock()
+	defer l.lock.Unlock()
+	return l.untold, l.why
 }
 
 // first is the first of n variants that shows the finding, or -1. Several are played
 // at once.
 func (l *Lab) first(ctx context.Context, n int, variant func(int) played.Variant, target Target) (int, error) {
-	return l.firstThat(ctx, true, n, variant, target)
+	return l.firstThat(ctx, There, n, variant, target)
 }
 
-// firstNot is the first of n variants that does not show it, or -1.
-func (l *Lab) firstNot(ctx context.Context, n int, variant func(int) played.Variant, target Target) (int, error) {
-	return l.firstThat(ctx, false, n, variant, target)
+// firstGone is the first of n variants in which it is gone, or -1.
+func (l *Lab) firstGone(ctx context.Context, n int, variant func(int) played.Variant, target Target) (int, error) {
+	return l.firstThat(ctx, Gone, n, variant, target)
 }
 
-func (l *Lab) firstThat(ctx context.Context, shows bool, n int, variant func(int) played.Variant, target Target) (int, error) {
+func (l *Lab) firstThat(ctx context.Context, says Answer, n int, variant func(int) played.Variant, target Target) (int, error) {
 	if n == 0 {
 		return -1, nil
 	}
@@ -159,14 +163,14 @@ func (l *Lab) firstThat(ctx context.Context, shows bool, n int, variant func(int
 		lock.Lock()
 		v := variant(i)
 		lock.Unlock()
-		shown, err := l.shows(ctx, v, target)
+		answer, err := l.ask(ctx, v, target)
 		var unsure *UnsureError
-		if shows && errors.As(err, &unsure) { // it has not shown it, and another may
+		if says == There && errors.As(err, &unsure) { // it has not shown it, and another may
 			err = nil
 		}
 		lock.Lock()
 		defer lock.Unlock()
-		if shown == shows && err == nil && (best < 0 || i < best) {
+		if answer == says && err == nil && (best < 0 || i < best) {
 			best = i
 		}
 		return err

@@ -21,17 +21,24 @@ func (c *inquiry) otherwise(ctx context.Context, w *Why) (network, needs string,
 	try := c.try(ctx, w)
 	// On perfect links, then with every packet after the usual time of its way.
 	base := c.steady(0)
-	perfect, err := try("perfect links", base)
+	perfectly, err := try("perfect links", base)
 	if err != nil {
 		return "", "", err
 	}
+	if perfectly == Untold {
+		return "what part the network plays could not be told", "", nil
+	}
+	perfect := perfectly != Gone
 	if !perfect {
 		base = c.steady(1)
-		steady, err := try("every packet after the usual time of its link", base)
+		steadily, err := try("every packet after the usual time of its link", base)
 		if err != nil {
 			return "", "", err
 		}
-		if !steady {
+		if steadily == Untold {
+			return "it takes delay: on perfect links it is gone", "", nil
+		}
+		if steadily == Gone {
 			w.Unproved = append(w.Unproved, "which delays matter")
 			return "it hangs on how uneven the delay is: with every packet taking the usual time it is gone", "", nil
 		}
@@ -70,25 +77,27 @@ func (c *inquiry) leastDelay(ctx context.Context, w *Why) error {
 	gone, there := 0.0, 1.0
 	for range leastDelaySteps {
 		middle := (gone + there) / 2
-		shown, err := c.lab.shows(ctx, c.steady(middle), c.target)
+		answer, err := c.lab.ask(ctx, c.steady(middle), c.target)
 		if err != nil {
 			return err
 		}
-		if shown {
+		switch answer {
+		case There:
 			there = middle
-		} else {
+		case Gone:
 			gone = middle
+		default:
+			return nil // between these nothing can be told
 		}
 	}
 	down := c.usual[Way{w.View, link.Down}].Seconds() * 1e3
-	w.Needs = append(w.Needs, Need{fmt.Sprintf("%.0f ms to %s, and the others in proportion", there*down, w.View), true},
-		Need{fmt.Sprintf("%.0f ms to %s, and the others in proportion", gone*down, w.View), false})
+	w.Needs = append(w.Needs, Need{fmt.Sprintf("%.0f ms to %s, and the others in proportion", there*down, w.View), true, There},
+		Need{fmt.Sprintf("%.0f ms to %s, and the others in proportion", gone*down, w.View), false, Gone})
 	return nil
 }
 
-// trial plays a variant, and reports whether it shows the finding still; what names it in
-// the list of what was tried.
-type trial func(what string, v played.Variant) (shows bool, err error)
+// trial plays a variant, and says what it tells of the finding; what names it in the list of what was tried.
+type trial func(what string, v played.Variant) (Answer, error)
 
 // people finds who is needed, and of these whose late joining and whose inputs.
 func (c *inquiry) people(ctx context.Context, w *Why, base played.Variant, try trial) (string, error) {
@@ -121,7 +130,7 @@ func (c *inquiry) present(ctx context.Context, w *Why, base played.Variant, try 
 	}
 	if mine != "" {
 		who = []string{mine}
-		if alone, err := try("nobody else in the match", onlyBots(base, who)); err != nil || alone {
+		if alone, err := try("nobody else in the match", onlyBots(base, who)); err != nil || alone == There {
 			return who, nil, err
 		}
 	}
@@ -138,7 +147,7 @@ func (c *inquiry) present(ctx context.Context, w *Why, base played.Variant, try 
 	}
 	present := named(others, set)
 	if len(present) < len(others) {
-		w.Needs = append(w.Needs, Need{"of the others only " + and(present), true})
+		w.Needs = append(w.Needs, Need{"of the others only " + and(present), true, There})
 	}
 	beside := ""
 	if mine != "" {
@@ -184,8 +193,8 @@ func order(base played.Variant, try trial, who []string) (needs []string, err er
 	if v.Until > 0 {
 		v.Until = min(v.Until+shift, v.Plan.Duration)
 	}
-	there, err := try(what, v)
-	if err == nil && !there {
+	answer, err := try(what, v)
+	if err == nil && answer == Gone {
 		needs = append(needs, fmt.Sprintf("With %s it is gone.", what))
 	}
 	return needs, err
@@ -237,19 +246,19 @@ func doings(base played.Variant, try trial, who []string) (needs []string, err e
 			return v
 		}
 		if moments[0].At > time.Second {
-			shows, err := try(name+" joining at the start", with(joinAtStart(moments)))
+			answer, err := try(name+" joining at the start", with(joinAtStart(moments)))
 			if err != nil {
 				return nil, err
 			}
-			if !shows {
+			if answer == Gone {
 				needs = append(needs, fmt.Sprintf("It takes %s joining late.", name))
 			}
 		}
-		shows, err := try(name+" doing nothing but joining and leaving", with(standing(moments)))
+		answer, err := try(name+" doing nothing but joining and leaving", with(standing(moments)))
 		if err != nil {
 			return nil, err
 		}
-		if !shows {
+		if answer == Gone {
 			needs = append(needs, fmt.Sprintf("It takes what %s does.", name))
 		}
 	}
@@ -282,11 +291,11 @@ func usualSettings(base played.Variant, try trial, _ []string) (needs []string, 
 		}
 		v := base
 		v.Plan = &p
-		shows, err := try(setting.what, v)
+		answer, err := try(setting.what, v)
 		if err != nil {
 			return nil, err
 		}
-		if !shows {
+		if answer == Gone {
 			needs = append(needs, setting.needs)
 		}
 	}

@@ -76,12 +76,12 @@ func (c *inquiry) same() played.Variant {
 
 // try is a trial that is told among what was tried.
 func (c *inquiry) try(ctx context.Context, w *Why) trial {
-	return func(what string, v played.Variant) (bool, error) {
-		there, err := c.lab.shows(ctx, v, c.target)
+	return func(what string, v played.Variant) (Answer, error) {
+		answer, err := c.lab.ask(ctx, v, c.target)
 		if err == nil {
-			w.Needs = append(w.Needs, Need{what, there})
+			w.Needs = append(w.Needs, Need{what, answer == There, answer})
 		}
-		return there, err
+		return answer, err
 	}
 }
 
@@ -95,11 +95,17 @@ func (c *inquiry) delayOnWall(ctx context.Context, w *Why) (string, error) {
 		return "The links have no delay either, so the network plays no part in it.", nil
 	}
 	try := c.try(ctx, w)
-	there, err := try("perfect links", c.steady(0))
-	if err != nil || there {
-		return "It is there on perfect links too, so the network plays no part in it.", err
+	perfectly, err := try("perfect links", c.steady(0))
+	switch {
+	case err != nil:
+		return "", err
+	case perfectly == Untold:
+		return "Whether it takes delay could not be told.", nil
+	case perfectly != Gone:
+		return "It is there on perfect links too, so the network plays no part in it.", nil
 	}
-	if there, err = try("every packet after the usual time of its link", c.steady(1)); err != nil || there {
+	steadily, err := try("every packet after the usual time of its link", c.steady(1))
+	if err != nil || steadily != Gone {
 		return "But it takes delay: on perfect links it is gone.", err
 	}
 	return "But it hangs on how uneven the delay is: with every packet taking the usual time it is gone.", nil
@@ -119,7 +125,7 @@ func (c *inquiry) packetsOnWall(ctx context.Context, w *Why, f *judge.Finding) e
 			enough = true
 			return -1, nil
 		}
-		return c.lab.firstNot(ctx, len(sets), func(n int) played.Variant { return gone(chosen(set, sets[n])) }, c.target)
+		return c.lab.firstGone(ctx, len(sets), func(n int) played.Variant { return gone(chosen(set, sets[n])) }, c.target)
 	})
 	if err != nil {
 		return err
@@ -132,12 +138,12 @@ func (c *inquiry) packetsOnWall(ctx context.Context, w *Why, f *judge.Finding) e
 		return err
 	}
 	// Many variants were tried, and one of them may have missed it by chance.
-	still, err := c.lab.shows(ctx, gone(set), c.target)
+	again, err := c.lab.gone(ctx, gone(set), c.target)
 	if err != nil {
 		return err
 	}
-	if still {
-		w.Proved = fmt.Sprintf("It takes packets: with all %d delivered that were lost, late or damaged it is gone. Which of them was not found: with those that seemed to be enough it showed once more.", len(c.suspects))
+	if !again {
+		w.Proved = fmt.Sprintf("It takes packets: with all %d delivered that were lost, late or damaged it is gone. Which of them was not found: with those that seemed to be enough it was not gone once more.", len(c.suspects))
 		w.Packets = []Culprit{}
 		return nil
 	}
@@ -154,28 +160,22 @@ func (c *inquiry) packetsOnWall(ctx context.Context, w *Why, f *judge.Finding) e
 // is gone: those that its evidence names; those on the way to its view just before; those on its
 // view's link; all.
 func (c *inquiry) wider(ctx context.Context, f *judge.Finding, gone func([]int) played.Variant) (set []int, err error) {
-	named := func(s suspect) bool {
-		return slices.ContainsFunc(f.Evidence.Packets, func(p judge.PacketRow) bool {
-			link := p.Link
-			if link == "" {
-				link = f.View
-			}
-			return link == s.Link && p.Direction == s.Direction.String() && p.Number == s.outcome.Number
-		})
-	}
-	before := func(s suspect) bool {
+	evidence := c.named(f)
+	named := func(i int) bool { return slices.Contains(evidence, i) }
+	before := func(i int) bool {
+		s := c.suspects[i]
 		return s.Link == f.View && s.outcome.Sent > c.target.Began-wallWindow && s.outcome.Sent <= c.target.Began+lateBy
 	}
 	was := 0
-	for _, of := range []func(s suspect) bool{
+	for _, of := range []func(i int) bool{
 		named,
-		func(s suspect) bool { return before(s) && s.Direction == link.Down },
+		func(i int) bool { return before(i) && c.suspects[i].Direction == link.Down },
 		before,
-		func(s suspect) bool { return s.Link == f.View },
+		func(i int) bool { return c.suspects[i].Link == f.View },
 	} {
 		set = set[:0]
-		for i, s := range c.suspects {
-			if of(s) {
+		for i := range c.suspects {
+			if of(i) {
 				set = append(set, i)
 			}
 		}
@@ -183,11 +183,11 @@ func (c *inquiry) wider(ctx context.Context, f *judge.Finding, gone func([]int) 
 			continue // nothing more than before, or all of them, of which that is known
 		}
 		was = len(set)
-		there, err := c.lab.shows(ctx, gone(set), c.target)
+		enough, err := c.lab.gone(ctx, gone(set), c.target)
 		if err != nil {
 			return nil, err
 		}
-		if !there {
+		if enough {
 			return set, nil
 		}
 	}

@@ -4,10 +4,11 @@ import (
 	"context"
 	"fmt"
 	"math"
-
-	"zitherwheel/internal/campaign/played"
+	"slices"
 
 	"golang.org/x/sync/errgroup"
+
+	"zitherwheel/internal/campaign/played"
 )
 
 // Repeats is in how many matches of one and the same plan a finding showed. On the wall
@@ -44,7 +45,7 @@ func (r Repeats) String() string { return fmt.Sprintf("%d of %d", r.Shown, r.Of)
 // UnsureError is the error of a variant of which it cannot be told whether it has the finding.
 type UnsureError struct {
 	Repeats Repeats // of the recorded match
-	Played  int     // matches of the variant, none of which showed it
+	Played  int     // matches of the variant of which it can be told, and none showed it
 }
 
 func (e *UnsureError) Error() string {
@@ -59,56 +60,69 @@ func (l *Lab) each() int {
 }
 
 // repeat plays the recorded match until the finding has shown repeatsSeen times, or as often as a
-// variant may be played, to know how often it shows.
+// variant may be played, to know how often it shows. Matches of which nothing can be told do not count.
 func (l *Lab) repeat(ctx context.Context, v played.Variant, target Target) (Repeats, error) {
 	var r Repeats
-	for r.Of < l.each() && r.Shown < repeatsSeen {
-		shown, err := l.several(ctx, r.Of, min(l.atOnce(true), l.each()-r.Of), v, target)
+	for tried := 0; tried < l.each() && r.Shown < repeatsSeen; {
+		n := min(l.atOnce(true), l.each()-tried)
+		answers, err := l.several(ctx, tried, n, v, target)
 		if err != nil {
 			return r, err
 		}
-		for _, s := range shown {
-			if r.Of++; s {
+		tried += n
+		for _, a := range answers {
+			switch a {
+			case Untold:
+				continue
+			case There:
 				r.Shown++
 			}
+			r.Of++
 		}
 	}
 	l.repeats = r
 	return r, nil
 }
 
-// showsOnWall plays a variant until it shows the finding, or until it has missed it often enough.
-func (l *Lab) showsOnWall(ctx context.Context, v played.Variant, target Target) (bool, error) {
+// askOnWall plays a variant until it shows the finding, or until it has missed it often enough.
+func (l *Lab) askOnWall(ctx context.Context, v played.Variant, target Target) (Answer, error) {
 	needed := l.repeats.Misses()
-	for tried := 0; tried < needed; {
+	for tried, missed := 0, 0; ; {
 		if tried >= l.each() {
-			return false, &UnsureError{l.repeats, tried}
+			return Untold, &UnsureError{l.repeats, missed}
 		}
-		n := min(l.atOnce(true), needed-tried, l.each()-tried)
-		shown, err := l.several(ctx, tried, n, v, target)
+		n := min(l.atOnce(true), needed-missed, l.each()-tried)
+		answers, err := l.several(ctx, tried, n, v, target)
 		if err != nil {
-			return false, err
-		}
-		for _, s := range shown {
-			if s {
-				return true, nil
-			}
+			return Untold, err
 		}
 		tried += n
+		for _, wrong := range []Answer{There, Otherwise} {
+			if slices.Contains(answers, wrong) {
+				return wrong, nil
+			}
+		}
+		for _, a := range answers {
+			if a == Gone {
+				missed++
+			}
+		}
+		if missed >= needed {
+			return Gone, nil
+		}
 	}
-	return false, nil
 }
 
-// several plays a variant several times at once, after so many times before, and says which of these matches show the finding.
-func (l *Lab) several(ctx context.Context, before, n int, v played.Variant, target Target) ([]bool, error) {
-	shown := make([]bool, n)
+// several plays a variant several times at once, after so many times before, and says what these matches say of the finding.
+func (l *Lab) several(ctx context.Context, before, n int, v played.Variant, target Target) ([]Answer, error) {
+	list := make([]Answer, n)
 	var group errgroup.Group
 	for i := range n {
 		group.Go(func() error {
-			list, err := l.try(ctx, v, before+i)
-			shown[i] = err == nil && target.among(list)
+			told, err := l.try(ctx, v, before+i, target)
+			list[i] = told.Answer
 			return err
 		})
 	}
-	return shown, group.Wait()
+	return list, group.Wait()
 }

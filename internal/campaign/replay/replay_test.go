@@ -90,6 +90,15 @@ func TestWhyNamesThePacketOfALostOneOff(t *testing.T) {
 	assert.Contains(t, w.Proved, fmt.Sprintf("With packet %d down to %s (said once: bark", p.Packet, f.View))
 	assert.Contains(t, w.Proved, "delivered, the finding is gone; with only that packet lost")
 	assert.Empty(t, w.Needs)
+	require.Greater(t, len(w.Each), 1, "the packets beside it")
+	for _, e := range w.Each {
+		if it := e.Packet == p.Packet && e.Link == p.Link && e.Direction == p.Direction; it {
+			assert.Equal(t, []Answer{Gone, There}, []Answer{e.Delivered.Answer, e.Alone.Answer})
+			assert.InDelta(t, w.Began, e.Alone.Began, 0.2)
+		} else {
+			assert.Equal(t, []Answer{There, Gone}, []Answer{e.Delivered.Answer, e.Alone.Answer}, "%d %s", e.Packet, e.Direction)
+		}
+	}
 }
 
 func TestWhySaysWhenNoPacketMattersAndWhatDoes(t *testing.T) {

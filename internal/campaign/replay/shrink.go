@@ -41,7 +41,7 @@ type Size struct {
 func (r *Recording) Shrink(ctx context.Context, l *Lab, f *judge.Finding, most int) (*Shrunk, error) {
 	s := &shrinker{inquiry: inquiry{Recording: r, lab: l, usual: map[Way]time.Duration{}}, most: max(1, most-lastMatches)}
 	// The same thing at about the same time first, to know how long it takes.
-	s.target = Target{f.Signature, f.View, f.Entity, time.Duration(f.BeganAt), findingNear}
+	s.target = targetOf(f)
 	if err := s.horizon(ctx, f); err != nil {
 		return nil, err
 	}

@@ -35,11 +35,15 @@ type Why struct {
 	Without     int       `json:"without,omitempty"`     // matches of other seeds that show it with every packet delivered,
 	WithoutOf   int       `json:"without_of,omitempty"`  // of so many
 	Needs       []Need    `json:"needs"`                 // what else was tried, where no packet matters
+	Each        []Single  `json:"each,omitempty"`        // of the packets near the finding: what each does by itself
 	Replays     int       `json:"replays"`
-	Repeats     *Repeats  `json:"repeats,omitempty"` // on the wall clock: in how many repeats of the recorded match it showed
-	Misses      int       `json:"misses,omitempty"`  // and after how many matches without it a variant counted as one without it
-	Proved      string    `json:"proved"`            // in one sentence
+	Untold      int       `json:"could_not_be_told,omitempty"`     // of these: not played, or not judged where the finding would be
+	UntoldWhy   string    `json:"could_not_be_told_why,omitempty"` // the first of them
+	Repeats     *Repeats  `json:"repeats,omitempty"`               // on the wall clock: in how many repeats of the recorded match it showed
+	Misses      int       `json:"misses,omitempty"`                // and after how many matches without it a variant counted as one without it
+	Proved      string    `json:"proved"`                          // in one sentence
 	Unproved    []string  `json:"not_proved"`
+	SoFar       string    `json:"-"` // what is known before it ends
 }
 
 // Culprit is a packet that makes the difference.
@@ -74,8 +78,16 @@ const mostInSentence = 60
 
 // Need is something other than packets that was changed.
 type Need struct {
-	What  string `json:"what"`  // what was changed
-	There bool   `json:"there"` // the finding is still there
+	What   string `json:"what"`   // what was changed
+	There  bool   `json:"there"`  // the finding is still there
+	Answer Answer `json:"answer"` // what the match says of it
+}
+
+// Single is a packet near a finding, and what comes of it by itself.
+type Single struct {
+	Culprit
+	Delivered Told `json:"delivered"` // with it delivered, and all others as they were
+	Alone     Told `json:"alone"`     // with it as it was, and the others as Beside says
 }
 
 // ErrNotThere is the error of a finding that does not come again even when its match
@@ -91,7 +103,7 @@ const (
 
 // Why proves which packets a finding hangs on, or that it hangs on none.
 func (r *Recording) Why(ctx context.Context, l *Lab, f *judge.Finding) (*Why, error) {
-	c := &inquiry{Recording: r, lab: l, target: Target{f.Signature, f.View, f.Entity, time.Duration(f.BeganAt), findingNear}}
+	c := &inquiry{Recording: r, lab: l, target: targetOf(f)}
 	w := &Why{Finding: f.ID, Signature: f.Signature, View: f.View, Entity: f.Entity, Began: time.Duration(f.BeganAt).Seconds(), Packets: []Culprit{}, Needs: []Need{}, Unproved: []string{}}
 	var err error
 	if r.Plan.Clock == plan.Wall {
@@ -100,9 +112,23 @@ func (r *Recording) Why(ctx context.Context, l *Lab, f *judge.Finding) (*Why, er
 	} else {
 		err = c.run(ctx, w, f)
 	}
+	var untold *UntoldError
+	if errors.As(err, &untold) {
+		w.Packets, w.Gone, w.There, err = []Culprit{}, false, false, nil
+		w.Proved = fmt.Sprintf("Nothing is proved: %s.", untold)
+	}
 	w.Replays = l.Replays()
+	w.Untold, w.UntoldWhy = l.Untold()
 	return w, err
 }
+
+// UntoldError is the error of a match on which all that follows rests, and of which nothing can be told.
+type UntoldError struct {
+	What string
+	Why  string
+}
+
+func (e *UntoldError) Error() string { return fmt.Sprintf("%s could not be told: %s", e.What, e.Why) }
 
 // inquiry is the search for the packets.
 type inquiry struct {
@@ -111,7 +137,8 @@ type inquiry struct {
 	target   Target
 	until    time.Duration
 	usual    map[Way]time.Duration
-	suspects []suspect // in the order in which they were sent
+	suspects []suspect        // in the order in which they were sent
+	company  func(i int) bool // those that must be as they were beside the ones that matter; nil is none
 }
 
 // suspect is a packet that fared other than most.
@@ -127,7 +154,10 @@ func (c *inquiry) run(ctx context.Context, w *Why, f *judge.Finding) error {
 	if some, err := c.takesPackets(ctx, w); err != nil {
 		return err
 	} else if some {
-		return c.packets(ctx, w)
+		if err := c.packets(ctx, w, f); err != nil {
+			return err
+		}
+		return c.singles(ctx, w)
 	}
 	network, needs, err := c.otherwise(ctx, w)
 	w.Proved = strings.TrimSpace("No packet matters: with every packet delivered the finding is still there, and " + network + ". " + needs)
@@ -147,8 +177,14 @@ func (c *inquiry) takesPackets(ctx context.Context, w *Why) (bool, error) {
 		if len(c.suspects) == 0 {
 			continue
 		}
-		if there, err := c.shows(ctx, func(int) bool { return false }); err != nil || !there {
-			return err == nil, err
+		switch answer, err := c.lab.ask(ctx, c.world(func(int) bool { return false }), c.target); {
+		case err != nil:
+			return false, err
+		case answer == Gone:
+			return true, nil
+		case answer == Untold:
+			_, why := c.lab.Untold()
+			return false, &UntoldError{"the match with every packet delivered", why}
 		}
 	}
 	return false, nil
@@ -243,6 +279,10 @@ func (c *inquiry) world(keep func(i int) bool) played.Variant {
 
 func (c *inquiry) shows(ctx context.Context, keep func(i int) bool) (bool, error) {
 	return c.lab.shows(ctx, c.world(keep), c.target)
+}
+
+func (c *inquiry) gone(ctx context.Context, keep func(i int) bool) (bool, error) {
+	return c.lab.gone(ctx, c.world(keep), c.target)
 }
 
 // sentence says in one sentence what was proved of packets.

@@ -69,6 +69,19 @@ func (t *Text) Why(w *replay.Why) {
 		}
 		table.write(t.w)
 	}
+	if len(w.Each) > 0 {
+		beside := w.Beside
+		if beside == "" {
+			beside = "all others delivered"
+		}
+		fmt.Fprintf(t.w, "\nThe packets near it that were lost, late or damaged, each by itself (%s):\n", beside)
+		var table table
+		table.row("  packet", "link", "sent", "what became of it", "with it delivered", "with only it so")
+		for _, p := range w.Each {
+			table.row(fmt.Sprintf("  %d", p.Packet), p.Link+" "+p.Direction, fmt.Sprintf("%.3f s", p.Sent), p.Outcome, told(p.Delivered), told(p.Alone))
+		}
+		table.write(t.w)
+	}
 	if w.Appears != "" {
 		fmt.Fprintf(t.w, "\n%s\n", ansi.Wordwrap(delivered(len(w.Packets))+", "+w.Appears+".", textWidth, ""))
 	}
@@ -83,11 +96,7 @@ func (t *Text) Why(w *replay.Why) {
 		var table table
 		table.row("  tried", "the finding")
 		for _, n := range w.Needs {
-			there := "gone"
-			if n.There {
-				there = "there"
-			}
-			table.row("  "+n.What, there)
+			table.row("  "+n.What, string(n.Answer))
 		}
 		table.write(t.w)
 	}
@@ -96,6 +105,9 @@ func (t *Text) Why(w *replay.Why) {
 		fmt.Fprintf(t.w, "%s lost, late or damaged before it. ", count(w.Suspects, "packet was", "packets were"))
 	}
 	fmt.Fprintf(t.w, "It took %d matches.\n", w.Replays)
+	if w.Untold > 0 {
+		fmt.Fprintln(t.w, ansi.Wordwrap(fmt.Sprintf("%d of these count for nothing, because what would show in them could not be told: %s.", w.Untold, w.UntoldWhy), textWidth, ""))
+	}
 	if w.Repeats != nil {
 		fmt.Fprintln(t.w, ansi.Wordwrap(fmt.Sprintf("The recorded match shows it in %s repeats. So a variant has it if one of its matches shows it, and has not after %d that do not, each of which is wrong in at most %.0f%% of cases.",
 			w.Repeats, w.Misses, 100*replay.ErrorRate), textWidth, ""))
@@ -103,6 +115,14 @@ func (t *Text) Why(w *replay.Why) {
 	for _, u := range w.Unproved {
 		fmt.Fprintln(t.w, ansi.Wordwrap("Not proved: "+u+".", textWidth, ""))
 	}
+}
+
+// told is what a match says of a finding, and when it begins there.
+func told(of replay.Told) string {
+	if of.Began > 0 {
+		return fmt.Sprintf("%s, %.3f s", of.Answer, of.Began)
+	}
+	return string(of.Answer)
 }
 
 func delivered(packets int) string {
