@@ -137,24 +137,32 @@ func (o *comparison) check(c *cobra.Command, args []string) error {
 // sides loads or plays what is compared. There is nothing before if what was named was
 // saved as the baseline.
 func (o *comparison) sides(ctx context.Context, c *cobra.Command, args []string) (before, after *compare.Side, err error) {
-	if after, err = o.load(ctx, c, args[len(args)-1]); err != nil {
-		return nil, nil, err
+	_, missing := os.Stat(o.baseline)
+	keeps := o.baseline != "" && errors.Is(missing, os.ErrNotExist)
+	switch {
+	case keeps:
+	case o.baseline != "":
+		if before, err = compare.Baseline(o.baseline); err != nil {
+			return nil, nil, &exitError{exitUsage, err}
+		}
+	default:
+		if before, err = o.load(ctx, c, args[0]); err != nil {
+			return nil, nil, err
+		}
 	}
-	if o.baseline == "" {
-		before, err = o.load(ctx, c, args[0])
+	if before != nil { // what was learned for the one, both are judged by
+		if o.playing.Rules, err = before.Rules(); err != nil {
+			return nil, nil, &exitError{exitUsage, err}
+		}
+	}
+	if after, err = o.load(ctx, c, args[len(args)-1]); err != nil || !keeps {
 		return before, after, err
 	}
-	if _, err := os.Stat(o.baseline); errors.Is(err, os.ErrNotExist) {
-		if err := after.Keep(o.baseline); err != nil {
-			return nil, nil, failed(err)
-		}
-		fmt.Fprintf(c.OutOrStdout(), "Kept as the baseline: %s, of %d matches. Call this again after a change.\n", o.baseline, len(after.Matches))
-		return nil, nil, nil
+	if err := after.Keep(o.baseline); err != nil {
+		return nil, nil, failed(err)
 	}
-	if before, err = compare.Baseline(o.baseline); err != nil {
-		return nil, nil, &exitError{exitUsage, err}
-	}
-	return before, after, nil
+	fmt.Fprintf(c.OutOrStdout(), "Kept as the baseline: %s, of %d matches. Call this again after a change.\n", o.baseline, len(after.Matches))
+	return nil, nil, nil
 }
 
 func (o *comparison) load(ctx context.Context, c *cobra.Command, path string) (*compare.Side, error) {

@@ -1,6 +1,7 @@
 package match
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -462,6 +463,9 @@ func (m *buildMatch) judge(r *Result) {
 	}
 	traces := feed.Run(run, m.plan)
 	traces.Ending = m.ending
+	if m.options.Rules != nil && traces.Unruled {
+		traces.Freeze(*m.options.Rules)
+	}
 	result, err := feed.Judge(context.Background(), traces)
 	var unusable *feed.UnusableError
 	switch {
@@ -473,5 +477,10 @@ func (m *buildMatch) judge(r *Result) {
 		m.note(err)
 	default:
 		r.Verdict, r.Measures, r.Remarks = result.Verdict, result.Measures, result.Remarks
+		if learned := cmp.Or(result.Learned, m.options.Rules); learned != nil && m.plan.Unruled() {
+			text, err := plan.WriteRules(*learned)
+			m.note(err)
+			m.note(m.folder.Rules(text))
+		}
 	}
 }

@@ -98,6 +98,8 @@ type Options struct {
 	Zwheel string            // the path of this program, for the demo game's processes; "" is the one that runs
 	Tell   func(text string) // hears how a match on the wall clock gets on; may be nil
 
+	Rules *rulebook.Rules // of a plan without any: those that were learned from a match before; nil learns them from this one
+
 	Sign run.Sign // signs the run folder, so that its user knows it again; may be nil
 
 	Machines func(name string, p *plan.Plan) (*far.Machine, error) // finds another machine, for bots that play on one; may be nil

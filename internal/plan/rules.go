@@ -23,11 +23,16 @@ func LoadRules(path string) (rulebook.Rules, error) {
 	if err != nil {
 		return rulebook.Rules{}, err
 	}
-	rules, err := parseRules(path, text)
+	rules, err := ParseRules(path, text)
 	if err == nil && len(rules.Fields) == 0 {
 		err = &Error{File: path, Message: "no watch rules in it; write them under the key watch"}
 	}
 	return rules, err
+}
+
+// WriteRules writes rules as the part of a plan that LoadRules reads them from.
+func WriteRules(rules rulebook.Rules) ([]byte, error) {
+	return yaml.MarshalWithOptions(writeObject(rulesKeys(&rules)), yaml.IndentSequence(true))
 }
 
 // Watched is everything that is watched in a match of the plan: its rules, and what its bots' steps
@@ -42,14 +47,15 @@ func (p *Plan) Watched() rulebook.Rules {
 	return rules
 }
 
-func parseRules(file string, text []byte) (rules rulebook.Rules, err error) {
+// ParseRules reads rules from a text; file is its name in messages.
+func ParseRules(file string, text []byte) (rules rulebook.Rules, err error) {
 	err = readDocument(file, text, "the rules", rulesKeys(&rules), nil)
 	return rules, err
 }
 
 // GameRules are the rules that come with a game.
 func GameRules(g game.Game) rulebook.Rules {
-	rules, err := parseRules(g.Name()+" rules", g.Rules())
+	rules, err := ParseRules(g.Name()+" rules", g.Rules())
 	if err != nil {
 		panic(err) // the file is part of the program, and a test reads it
 	}

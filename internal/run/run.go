@@ -49,7 +49,10 @@ const (
 	oldestVersion = 2
 )
 
-const aboutName = "about.json"
+const (
+	aboutName = "about.json"
+	rulesName = "rules.yaml"
+)
 
 // About is about.json. It holds no wall-clock time: the same plan and seed give
 // the same bytes.
@@ -208,6 +211,9 @@ func (f *Folder) Flush() error {
 	}
 	return errors.Join(failures...)
 }
+
+// Rules keeps the rules that were learned from the run.
+func (f *Folder) Rules(text []byte) error { return f.write(rulesName, text) }
 
 // Timing writes timing.json.
 func (f *Folder) Timing(timing any) error { return f.writeJSON("timing.json", timing) }
@@ -383,6 +389,9 @@ func (r *Run) FindingsPath() string { return filepath.Join(r.Path, "findings.jso
 
 // MeasuresPath is where what was measured is, likewise.
 func (r *Run) MeasuresPath() string { return filepath.Join(r.Path, "measures.json") }
+
+// RulesPath is where the rules are that were learned from the run, if there are any.
+func (r *Run) RulesPath() string { return filepath.Join(r.Path, rulesName) }
 
 // PlanPath is where the plan is.
 func (r *Run) PlanPath() string { return filepath.Join(r.Path, "plan.yaml") }

@@ -154,7 +154,7 @@ func evidence(folder string) (names []string, err error) {
 }
 
 // read are the files at the top of a run folder that are read, without .zst.
-var read = []string{aboutName, "plan.yaml", "rules.yaml", "packets.jsonl", "inputs.jsonl", "findings.json", "measures.json", "timing.json", "packets.pcapng"}
+var read = []string{aboutName, "plan.yaml", rulesName, "packets.jsonl", "inputs.jsonl", "findings.json", "measures.json", "timing.json", "packets.pcapng"}
 
 func typeOf(mode fs.FileMode) string {
 	switch {

@@ -24,6 +24,7 @@ type Side struct {
 	What    string         `json:"what"` // run, hunt or plan
 	Title   string         `json:"title"`
 	Matches []played.Match `json:"matches"`
+	Learned string         `json:"learned_rules,omitempty"` // of a plan without rules: those that its first match taught, as YAML
 
 	// Of a single run: what was measured of each view, by the names that limits have.
 	Views map[string]map[string]float64 `json:"views,omitempty"`

@@ -13,6 +13,7 @@ import (
 	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run"
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 // Playing is what it takes to compare plans: they are played first.
@@ -22,6 +23,7 @@ type Playing struct {
 	Progress func(hunt.Progress)
 	Clock    string // or "" for the plan's own
 	Seed     *uint64
+	Rules    *rulebook.Rules // for plans without any; nil learns them from the first match
 }
 
 // Load makes a side of what a path leads to: a run folder, the folder of a hunt, a
@@ -72,14 +74,31 @@ func play(ctx context.Context, path string, playing Playing) (*Side, error) {
 	if playing.Seed != nil {
 		first = *playing.Seed
 	}
-	r, err := hunt.Run(ctx, hunt.Options{Plan: p, First: first, Times: playing.Times, Crew: playing.Crew, Progress: playing.Progress})
+	r, err := hunt.Run(ctx, hunt.Options{Plan: p, First: first, Times: playing.Times, Crew: playing.Crew, Rules: playing.Rules, Progress: playing.Progress})
 	if err == nil {
 		err = ctx.Err()
 	}
 	if err != nil {
 		return nil, err
 	}
-	return &Side{Version: sideVersion, What: "plan", Title: p.Title, Matches: r.Played}, nil
+	s := &Side{Version: sideVersion, What: "plan", Title: p.Title, Matches: r.Played}
+	if r.Rules != nil {
+		text, err := plan.WriteRules(*r.Rules)
+		if err != nil {
+			return nil, err
+		}
+		s.Learned = string(text)
+	}
+	return s, nil
+}
+
+// Rules are those that were learned for a side whose plan has none: the other is judged by the same. Nil is that there are none.
+func (s *Side) Rules() (*rulebook.Rules, error) {
+	if s.Learned == "" {
+		return nil, nil
+	}
+	rules, err := plan.ParseRules(s.Title, []byte(s.Learned))
+	return &rules, err
 }
 
 // Baseline reads a side that was kept.

@@ -19,19 +19,21 @@ import (
 	"zitherwheel/internal/campaign"
 	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/plan"
+	"zitherwheel/internal/verdict/rulebook"
 )
 
 // Options say what is hunted, and for how long: until one of the ends that are given
 // is reached.
 type Options struct {
 	Plan       *plan.Plan
-	Folder     string        // for the journal, the result and the examples; "" leaves nothing behind
-	Resume     bool          // go on with the journal that is there
-	First      uint64        // seed of the first match; the others follow it
-	Times      int           // matches in all; 0 means no such end
-	For        time.Duration // 0 means no such end
-	UntilFound int           // matches in which something was found; 0 means no such end
-	Crew       played.Crew   // who plays; nil is this process
+	Folder     string          // for the journal, the result and the examples; "" leaves nothing behind
+	Resume     bool            // go on with the journal that is there
+	First      uint64          // seed of the first match; the others follow it
+	Times      int             // matches in all; 0 means no such end
+	For        time.Duration   // 0 means no such end
+	UntilFound int             // matches in which something was found; 0 means no such end
+	Crew       played.Crew     // who plays; nil is this process
+	Rules      *rulebook.Rules // of a plan without any; nil learns them from the first match
 	Progress   func(Progress)
 }
 
@@ -52,8 +54,10 @@ type Result struct {
 	Failed     []Failure   `json:"failed"`
 	Signatures []Signature `json:"signatures"` // the most frequent first
 	Stopped    bool        `json:"interrupted"`
+	Learned    int         `json:"learned_rules,omitempty"` // by which all were judged, because the plan has none: from its first match
 
-	Played []played.Match `json:"-"` // of a hunt that has no folder: in order of their seeds
+	Rules  *rulebook.Rules `json:"-"` // those that were learned
+	Played []played.Match  `json:"-"` // of a hunt that has no folder: in order of their seeds
 }
 
 // Failure is a match that could not be played.
@@ -80,6 +84,10 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
+	learned, err := o.learn(ctx)
+	if err != nil {
+		return nil, errors.Join(err, j.close())
+	}
 	if err := errors.Join(j.hunt(ctx, o), j.close()); err != nil {
 		return nil, err
 	}
@@ -100,7 +108,10 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	r.Stopped = ctx.Err() != nil
+	if learned > 0 {
+		r.Rules = &o.Plan.Rules
+	}
+	r.Stopped, r.Learned = ctx.Err() != nil, learned
 	if o.Folder == "" {
 		err := each(func(m played.Match) { r.Played = append(r.Played, m) })
 		slices.SortFunc(r.Played, func(a, b played.Match) int { return cmp.Compare(a.Seed, b.Seed) })

@@ -66,6 +66,9 @@ func (r *Recording) Again(ctx context.Context, l *Lab, folder string, options ma
 	if r.Plan.Clock == plan.Wall {
 		v = r.Same()
 	} else {
+		if r.unruled != nil {
+			v.Plan, options.Rules = r.unruled, &r.Plan.Rules
+		}
 		options.StopAtFirst = r.Run.About.How == ending.Stopped
 	}
 	result, err := l.play(ctx, v, options)

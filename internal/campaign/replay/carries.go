@@ -1,10 +1,11 @@
 package replay
 
 import (
-	"bufio"
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -17,6 +18,7 @@ import (
 	"zitherwheel/internal/review/feed"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/trace"
+	"zitherwheel/internal/verdict/judge"
 	"zitherwheel/internal/verdict/rulebook"
 )
 
@@ -68,9 +70,8 @@ func (c *inquiry) describe(ctx context.Context, list []Culprit, in played.Varian
 	return err
 }
 
-// appears says what whoever was to get the packets says first that is not in the recording, when
-// they are delivered: of a build whose protocol nobody knows, that is what they carried. On the virtual
-// clock nothing else differs until then. It is "" where that cannot be told.
+// appears says what whoever was to get the packets tells first, of what the finding is about, that is not in the recording, when
+// they are delivered: of a build whose protocol nobody knows, that is what they carried. It is "" where that cannot be told.
 func (c *inquiry) appears(ctx context.Context, set []int) (string, error) {
 	if c.Plan.Clock == plan.Wall || !c.Plan.ByPrograms() || c.Plan.Untraced() {
 		return "", nil
@@ -92,16 +93,53 @@ func (c *inquiry) appears(ctx context.Context, set []int) (string, error) {
 	if c.suspects[set[0]].Direction == link.Up {
 		view = rulebook.Server
 	}
-	now, then, err := firstThatDiffers(again.ViewPath(view), c.Run.ViewPath(view))
+	now, then, err := firstThatDiffers(again.ViewPath(view), c.Run.ViewPath(view), c.target.concerns())
 	if err != nil || now == nil {
 		return "", err
 	}
 	return view + " " + saidInstead(now, then), nil
 }
 
-// firstThatDiffers are the first lines that differ in two traces, beside those about packets; nil if there
-// are none in the first.
-func firstThatDiffers(a, b string) (lineA, lineB []byte, err error) {
+// concern is what of a trace a finding is about; the zero value is all of it.
+type concern struct {
+	entity string
+	fields []string // of it; nil is all
+	event  string
+}
+
+func (t Target) concerns() (c concern) {
+	c.entity = t.Entity
+	switch of := judge.ParseSubject(t.Subject); of.About {
+	case judge.AboutEvent:
+		c.event = of.Name
+	case judge.AboutFields:
+		if of.Name != rulebook.Existence {
+			c.fields = strings.Split(of.Name, ", ")
+		}
+	}
+	return c
+}
+
+// of leaves of a record what the concern is about, and reports whether anything is left.
+func (c concern) of(r *trace.Record, names *trace.Names) bool {
+	if c.entity == "" && c.event == "" {
+		return true
+	}
+	if c.event != "" || r.Event != "" {
+		return r.Event == c.event || c.event == "" && r.Entity == c.entity
+	}
+	entity := names.Entity(c.entity)
+	r.State = slices.DeleteFunc(r.State, func(ch trace.Change) bool {
+		return ch.Entity != entity || ch.Field != trace.Exists && c.fields != nil && !slices.Contains(c.fields, names.FieldName(ch.Field))
+	})
+	r.Despawned = slices.DeleteFunc(r.Despawned, func(e trace.Entity) bool { return e != entity })
+	r.Received, r.Predicted = nil, nil
+	return len(r.State)+len(r.Despawned) > 0
+}
+
+// firstThatDiffers are the first lines about a concern that tell something else in two traces, but for when they do, and beside
+// those about packets; nil if there are none in the first.
+func firstThatDiffers(a, b string, about concern) (lineA, lineB []byte, err error) {
 	fileA, err := trace.Open(a)
 	if err != nil {
 		return nil, nil, err
@@ -112,29 +150,49 @@ func firstThatDiffers(a, b string) (lineA, lineB []byte, err error) {
 		return nil, nil, err
 	}
 	defer fileB.Close()
-	readA, readB := bufio.NewReaderSize(fileA, 256<<10), bufio.NewReaderSize(fileB, 256<<10)
+	readA, readB := newTelling(fileA, about), newTelling(fileB, about)
 	for {
-		lineA, errA := nextLine(readA)
-		lineB, _ := nextLine(readB) // it may be the shorter one
+		lineA, errA := readA.next()
+		lineB, _ := readB.next() // it may be the shorter one
+		_, saidA, _ := bytes.Cut(lineA, []byte(","))
+		_, saidB, _ := bytes.Cut(lineB, []byte(","))
 		switch {
 		case errA != nil:
 			return nil, nil, nil
-		case !bytes.Equal(lineA, lineB):
+		case !bytes.Equal(saidA, saidB):
 			return lineA, lineB, nil
 		}
 	}
 }
 
-// nextLine is the next line that is not about a packet.
-func nextLine(lines *bufio.Reader) ([]byte, error) {
+// telling reads the lines of a trace about a concern.
+type telling struct {
+	about concern
+	names *trace.Names
+	lines *trace.Reader
+}
+
+func newTelling(file io.Reader, about concern) *telling {
+	names := trace.AnyNames()
+	return &telling{about, names, trace.NewReader(file, names)}
+}
+
+// next is the next line that tells something of the concern and is not about a packet, with no more in it.
+func (t *telling) next() ([]byte, error) {
 	for {
-		line, err := lines.ReadBytes('\n')
-		if bytes.Contains(line, []byte(`,"sent":"`)) || bytes.Contains(line, []byte(`,"got":"`)) {
-			if r := recordOf(line, trace.AnyNames()); r.Sent != "" || r.Got != "" { // and not the data of an event
-				continue
-			}
+		var r trace.Record
+		if err := t.lines.Next(&r); err != nil {
+			return nil, err
 		}
-		return line, err
+		if r.Sent != "" || r.Got != "" || !t.about.of(&r, t.names) {
+			continue
+		}
+		var line bytes.Buffer
+		w := trace.NewWriter(&line, t.names)
+		if err := errors.Join(w.Write(&r), w.Flush()); err != nil {
+			return nil, err
+		}
+		return line.Bytes(), nil
 	}
 }
 
@@ -170,7 +228,7 @@ func saidInstead(now, then []byte) string {
 		before, known := was[place{ch.Entity, ch.Field}]
 		switch id := names.EntityID(ch.Entity); {
 		case told[ch.Entity]:
-		case !there[ch.Entity]:
+		case !there[ch.Entity] && (len(b.State) > 0 || len(a.State) > mostInstead): // all of it is new
 			told[ch.Entity] = true
 			parts = append(parts, id)
 		case ch.Field != trace.Exists && (!known || before != ch.Value):

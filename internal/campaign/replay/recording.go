@@ -37,6 +37,8 @@ type Recording struct {
 	Outcomes map[Way][]link.Outcome
 	Script   map[string][]bot.Moment // what each bot did
 	Cargo    *feed.Cargo             // what its packets carried, as far as the programs of a build said it
+
+	unruled *plan.Plan // the plan as it was, if it has no rules: Plan has those that were learned from the match
 }
 
 // Way is one direction of a bot's link.
@@ -62,6 +64,12 @@ func Load(ctx context.Context, run *run.Run) (*Recording, error) {
 	said, err := feed.Recorded(ctx, run, p)
 	if err != nil {
 		return nil, err
+	}
+	if p.Unruled() { // what was learned from it is what its variants are judged by
+		if rules, err := feed.Rules(ctx, run, p); err == nil && len(rules.Fields) > 0 {
+			ruled := *p
+			ruled.Rules, r.unruled, r.Plan = rules, p, &ruled
+		}
 	}
 	r.Verdict = said.Verdict
 	if err := r.readOutcomes(); err != nil {

@@ -22,6 +22,9 @@ func (t *Text) Hunt(r *hunt.Result) {
 		fmt.Fprintf(t.w, ", %d could not be played (the first: seed %d: %s)", len(r.Failed), r.Failed[0].Seed, r.Failed[0].Why)
 	}
 	fmt.Fprintln(t.w)
+	if r.Learned > 0 {
+		fmt.Fprintf(t.w, "provisional: the plan says nothing of what is compared; all were judged by %s that the match of seed %d taught (rules.yaml)\n", count(r.Learned, "watch rule", "watch rules"), r.First)
+	}
 	if len(r.Signatures) == 0 && r.InSync > 0 {
 		fmt.Fprintf(t.w, "\n%s  nothing found; fewer than %s of such matches fail (95%% confidence)\n", t.colour("2", "IN SYNC"), Percent(stats.NoneOf(r.InSync)))
 	}

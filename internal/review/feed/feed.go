@@ -43,6 +43,7 @@ type Traces struct {
 	Strict    bool                                                              // a match is no pass if anything that should have been compared was not
 	Untraced  bool                                                              // no program tells a trace; what stands in for it tells who was there
 	Unruled   bool                                                              // what is compared is learned from the traces themselves, unless there are rules all the same
+	Frozen    bool                                                              // the rules were learned so before: from these traces, or those of the match that this is another play of
 	Ending    ending.Ending                                                     // how the match ended; the zero value is complete. Of one that was cut off nothing is judged that not all files reach
 	Timing    *metrics.Timing                                                   // how well a run on the wall clock kept time, or nil
 	Entities  int                                                               // how many there may be; 0 means trace.MostEntities
@@ -88,6 +89,7 @@ type Result struct {
 	Verdict  *judge.Verdict
 	Measures *metrics.Measures
 	Remarks  []Remark
+	Learned  *rulebook.Rules // from the traces themselves, where no others were given; or nil
 }
 
 // Judge reads the traces and judges them. Its errors are of type *UnusableError
@@ -102,6 +104,7 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 			return nil, err
 		}
 	}
+	learned := traces.Rules
 	traces.Rules = allowing(traces.Rules, traces.Timing)
 	clocks, err := study(ctx, traces)
 	if err != nil {
@@ -129,6 +132,9 @@ func Judge(ctx context.Context, traces Traces) (*Result, error) {
 		}
 	}
 	result, err := r.finish(how)
+	if err == nil && traces.Unruled && len(traces.Rules.Fields) > 0 {
+		result.Learned = &learned
+	}
 	if err == nil {
 		result.Verdict.Warnings = append(notes, result.Verdict.Warnings...)
 		err = tellShifts(ctx, traces, result.Verdict)
@@ -307,7 +313,7 @@ func (r *reading) finish(how ending.Ending) (*Result, error) {
 	result.Measures.Timing = r.traces.Timing
 	result.Verdict.SetAside(r.traces.Timing, &r.traces.Rules)
 	tellClocks(result.Verdict, r.traces.Timing)
-	if r.traces.Unruled {
+	if r.traces.Unruled || r.traces.Frozen {
 		result.Verdict.Provisional = true
 		text := "provisional: the plan says nothing of what is compared, and nothing could be learned from this match itself"
 		if n := len(r.traces.Rules.Fields); n > 0 {

@@ -27,6 +27,9 @@ func Run(run *run.Run, p *plan.Plan) Traces {
 	if run.Timing(&timing) {
 		t.Timing = &timing
 	}
+	if rules, err := plan.LoadRules(run.RulesPath()); t.Unruled && err == nil {
+		t.Freeze(rules)
+	}
 	for _, b := range p.Bots {
 		if b.Name != p.Game.Host && p.Clock != plan.Recorded {
 			t.Linked = append(t.Linked, b.Name)
@@ -36,6 +39,13 @@ func Run(run *run.Run, p *plan.Plan) Traces {
 		t.Sources = append(t.Sources, Source{view, run.ViewPath(view)})
 	}
 	return t
+}
+
+// Freeze has traces judged by rules that were learned before: from the same match, or one of which this is another play. So what
+// is compared does not change with what goes wrong.
+func (t *Traces) Freeze(rules rulebook.Rules) {
+	rules.Refused = t.Rules.Refused
+	t.Rules, t.Unruled, t.Frozen = rules, false, true
 }
 
 // Recorded returns what was said of a run when it was played, or lets the judge speak
@@ -64,7 +74,10 @@ func Recorded(ctx context.Context, run *run.Run, p *plan.Plan) (*Result, error) 
 // them after Recorded, which says what is wrong with traces that nothing can be learned from.
 func Rules(ctx context.Context, run *run.Run, p *plan.Plan) (rulebook.Rules, error) {
 	t := Run(run, p)
-	if !t.Unruled {
+	switch {
+	case t.Frozen:
+		return t.Rules, nil
+	case !t.Unruled:
 		return p.Rules, nil
 	}
 	var unusable *UnusableError
