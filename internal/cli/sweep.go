@@ -100,7 +100,7 @@ points could be played, 3 if none could.`,
 				return err
 			}
 			switch {
-			case errors.Is(err, sweep.ErrValue):
+			case errors.Is(err, sweep.ErrValue), errors.Is(err, sweep.ErrLimit):
 				return &exitError{exitUsage, err}
 			case err != nil:
 				return failed(err)

@@ -214,10 +214,10 @@ func (r *Result) signature(name string, a, b map[uint64]played.Match, shows func
 		}
 	}
 	if r.SameSeeds == len(a) && r.SameSeeds == len(b) { // pairs tell more, and are no two samples
-		s.P, s.least = stats.SurprisePaired(s.OnlyA, s.OnlyB), stats.SurprisePaired(s.OnlyA+s.OnlyB, 0)
+		s.P, s.least = stats.McNemar(s.OnlyA, s.OnlyB), stats.McNemar(s.OnlyA+s.OnlyB, 0)
 	} else {
-		s.P = stats.Surprise(s.Before.Matches, len(a), s.After.Matches, len(b))
-		s.least = stats.LeastSurprise(s.Before.Matches+s.After.Matches, len(a), len(b))
+		s.P = stats.FisherExact(s.Before.Matches, len(a), s.After.Matches, len(b))
+		s.least = stats.LeastFisherExact(s.Before.Matches+s.After.Matches, len(a), len(b))
 	}
 	return s
 }
@@ -296,7 +296,7 @@ func countOf(shows func(played.Match) bool, side map[uint64]played.Match) (c Cou
 			c.Matches++
 		}
 	}
-	c.Share, c.Low, c.High = stats.Share(c.Matches, len(side))
+	c.Share, c.Low, c.High = stats.Wilson(c.Matches, len(side))
 	return c
 }
 
@@ -345,7 +345,7 @@ func (r *Result) paired(pairs map[string][][2]float64) {
 			differences = append(differences, p[1]-p[0])
 		}
 		m.Before, m.After = m.Before/float64(m.Of), m.After/float64(m.Of)
-		m.Change, m.Low, m.High, m.P = stats.Mean(differences)
+		m.Change, m.Low, m.High, m.P = stats.StudentT(differences)
 		m.Low, m.High = rounded(max(m.Low, -math.MaxFloat32)), rounded(min(m.High, math.MaxFloat32))
 		r.Measures = append(r.Measures, m)
 	}

@@ -18,6 +18,7 @@ import (
 	"zitherwheel/internal/atomicfile"
 	"zitherwheel/internal/campaign"
 	"zitherwheel/internal/campaign/played"
+	"zitherwheel/internal/campaign/stats"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/verdict/rulebook"
 )
@@ -104,7 +105,11 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 			}
 		})
 	}
-	r, err := sumUp(o.Plan, o.First, each)
+	share := interval(stats.Wilson)
+	if o.UntilFound > 0 { // how many were played follows from what was found
+		share = stats.ClopperPearson
+	}
+	r, err := sumUp(o.Plan, o.First, share, each)
 	if err != nil {
 		return nil, err
 	}

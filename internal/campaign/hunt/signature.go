@@ -9,7 +9,6 @@ import (
 	"slices"
 
 	"zitherwheel/internal/campaign/played"
-	"zitherwheel/internal/campaign/stats"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run"
 	"zitherwheel/internal/verdict/judge"
@@ -55,8 +54,11 @@ const (
 	mostOfOneKind = 12 // values of one kind of condition
 )
 
+// interval is a share and what it may be.
+type interval func(k, n int) (p, low, high float64)
+
 // sumUp gathers matches by signature. each hands them on, in no order, and may be called several times.
-func sumUp(p *plan.Plan, first uint64, each func(func(played.Match)) error) (*Result, error) {
+func sumUp(p *plan.Plan, first uint64, share interval, each func(func(played.Match)) error) (*Result, error) {
 	r := &Result{Title: p.Title, First: first, Failed: []Failure{}, Signatures: []Signature{}}
 	by := map[string]*Signature{}
 	playable := 0
@@ -111,11 +113,11 @@ func sumUp(p *plan.Plan, first uint64, each func(func(played.Match)) error) (*Re
 		return nil, err
 	}
 	for name, s := range by {
-		s.Share, s.Low, s.High = stats.Share(s.Matches, playable)
+		s.Share, s.Low, s.High = share(s.Matches, playable)
 		slices.Sort(s.Seeds)
 		slices.Sort(s.Also)
 		s.Seeds = s.Seeds[:min(len(s.Seeds), seedsKept)]
-		s.Conditions = counts.of(name)
+		s.Conditions = counts.of(name, share)
 		r.Signatures = append(r.Signatures, *s)
 	}
 	slices.SortFunc(r.Signatures, func(a, b Signature) int {
@@ -186,10 +188,10 @@ func (t *tallies) conditions(m played.Match, p played.Player) []string {
 }
 
 // of are the conditions of a signature, those that it is more frequent with first.
-func (t *tallies) of(signature string) (list []Condition) {
+func (t *tallies) of(signature string, share interval) (list []Condition) {
 	for what, of := range t.players {
 		c := Condition{What: what, Hit: t.hit[signature][what], Of: of}
-		c.Share, c.Low, c.High = stats.Share(c.Hit, c.Of)
+		c.Share, c.Low, c.High = share(c.Hit, c.Of)
 		list = append(list, c)
 	}
 	slices.SortFunc(list, func(a, b Condition) int {

@@ -11,10 +11,10 @@ import (
 	"gonum.org/v1/gonum/stat/distuv"
 )
 
-// Share is k of n, with the interval that holds the true share with 95% confidence:
-// Wilson's score interval (J. Am. Stat. Assoc. 22, 1927), which is right for few and
-// for rare ones too. All are rounded to a hundredth of a percent.
-func Share(k, n int) (p, low, high float64) {
+// Wilson is k of n, with Wilson's score interval for the true share at 95% (J. Am. Stat. Assoc. 22, 1927), which
+// is right for few and for rare ones too, on average over the shares there may be. n must not follow from what was
+// seen. All are rounded to a hundredth of a percent.
+func Wilson(k, n int) (p, low, high float64) {
 	if n == 0 {
 		return 0, 0, 1
 	}
@@ -23,24 +23,41 @@ func Share(k, n int) (p, low, high float64) {
 	p = float64(k) / m
 	middle := (p + z*z/(2*m)) / (1 + z*z/m)
 	half := z / (1 + z*z/m) * math.Sqrt(p*(1-p)/m+z*z/(4*m*m))
-	round := func(f float64) float64 { return math.Round(f*1e4) / 1e4 }
-	return round(p), round(max(0, middle-half)), round(min(1, middle+half))
+	return rounded(p), rounded(max(0, middle-half)), rounded(min(1, middle+half))
 }
 
-// NoneOf is the share below which something is with 95% confidence that showed in none
-// of n: the exact bound of Clopper and Pearson (Biometrika 26, 1934), which for many is
-// close to 3/n.
-func NoneOf(n int) float64 {
+func rounded(f float64) float64 { return math.Round(f*1e4) / 1e4 }
+
+// ClopperPearson is k of n, with the exact interval of Clopper and Pearson at 95% (Biometrika 26, 1934). It
+// holds at least that often, also where matches were played until there were k: its lower bound is then that of the negative
+// binomial distribution, and its upper one lies above that.
+func ClopperPearson(k, n int) (p, low, high float64) {
+	if n == 0 {
+		return 0, 0, 1
+	}
+	low, high = 0, 1
+	if k > 0 {
+		low = distuv.Beta{Alpha: float64(k), Beta: float64(n - k + 1)}.Quantile(0.025)
+	}
+	if k < n {
+		high = distuv.Beta{Alpha: float64(k + 1), Beta: float64(n - k)}.Quantile(0.975)
+	}
+	return rounded(float64(k) / float64(n)), rounded(low), rounded(high)
+}
+
+// BoundOfNone is the share below which something is with 95% confidence that showed in none
+// of n: the one-sided bound of Clopper and Pearson, which for many is close to 3/n.
+func BoundOfNone(n int) float64 {
 	if n == 0 {
 		return 1
 	}
 	return 1 - math.Pow(0.05, 1/float64(n))
 }
 
-// Surprise is how probable it is that two samples differ as much as k1 of n1 and k2 of
+// FisherExact is how probable it is that two samples differ as much as k1 of n1 and k2 of
 // n2, or more, if the shares behind them are the same: Fisher's exact test, two-sided
 // (J. R. Stat. Soc. 85, 1922).
-func Surprise(k1, n1, k2, n2 int) float64 {
+func FisherExact(k1, n1, k2, n2 int) float64 {
 	k, n := k1+k2, n1+n2
 	if n1 == 0 || n2 == 0 {
 		return 1
@@ -77,10 +94,10 @@ func choose(n, k int) float64 {
 	return log(n) - log(k) - log(n-k)
 }
 
-// SurprisePaired is the same for matches that were played on both sides: onlyA is how
+// McNemar is the same for matches that were played on both sides: onlyA is how
 // many showed something on the one side alone, onlyB on the other. It is McNemar's test
 // in its exact form (Psychometrika 12, 1947).
-func SurprisePaired(onlyA, onlyB int) float64 {
+func McNemar(onlyA, onlyB int) float64 {
 	n := onlyA + onlyB
 	if n == 0 {
 		return 1
@@ -92,14 +109,14 @@ func SurprisePaired(onlyA, onlyB int) float64 {
 	return min(1, 2*sum)
 }
 
-// LeastSurprise is the least that Surprise can be for k in all, however they fall on the
+// LeastFisherExact is the least that FisherExact can be for k in all, however they fall on the
 // two sides.
-func LeastSurprise(k, n1, n2 int) float64 {
-	return min(Surprise(min(k, n1), n1, k-min(k, n1), n2), Surprise(k-min(k, n2), n1, min(k, n2), n2))
+func LeastFisherExact(k, n1, n2 int) float64 {
+	return min(FisherExact(min(k, n1), n1, k-min(k, n1), n2), FisherExact(k-min(k, n2), n1, min(k, n2), n2))
 }
 
 // Questions is among how many questions an error rate is to be divided, of those whose
-// answers can be as surprising as least says: those that can never be surprising enough
+// answers can be as improbable as least says: those that can never be improbable enough
 // do not count (Tarone, Biometrics 46, 1990). It is at least 1.
 func Questions(least []float64, rate float64) int {
 	for n := 1; ; n++ {
@@ -126,7 +143,7 @@ func More(k1, n1, k2, n2 int, below float64) int {
 	const most = 1 << 17
 	tells := func(more int) bool {
 		m1, m2 := n1+more, n2+more
-		return Surprise(int(share1*float64(m1)), m1, int(share2*float64(m2)), m2) < below
+		return FisherExact(int(share1*float64(m1)), m1, int(share2*float64(m2)), m2) < below
 	}
 	for upTo := 1; upTo <= most; upTo *= 2 {
 		if tells(upTo) {
@@ -136,11 +153,11 @@ func More(k1, n1, k2, n2 int, below float64) int {
 	return 0
 }
 
-// Mean is the mean of differences, with the interval that holds the true mean with 95%
+// StudentT is the mean of differences, with the interval that holds the true mean with 95%
 // confidence, and how probable a mean so far from nothing is if there is no difference:
 // Student's t (Biometrika 6, 1908). With fewer than two, or when all are the same, there
 // is no interval to speak of.
-func Mean(differences []float64) (mean, low, high, surprise float64) {
+func StudentT(differences []float64) (mean, low, high, p float64) {
 	if len(differences) == 0 {
 		return 0, 0, 0, 1
 	}
@@ -150,42 +167,16 @@ func Mean(differences []float64) (mean, low, high, surprise float64) {
 	}
 	n := float64(len(differences))
 	if deviation == 0 {
-		surprise = 1
+		p = 1
 		if mean != 0 {
-			surprise = math.Pow(0.5, n-1) // that all have the same sign
+			p = math.Pow(0.5, n-1) // that all have the same sign
 		}
-		return mean, mean, mean, surprise
+		return mean, mean, mean, p
 	}
 	t := distuv.StudentsT{Mu: 0, Sigma: 1, Nu: n - 1}
 	scale := deviation / math.Sqrt(n)
 	half := t.Quantile(0.975) * scale
 	return mean, mean - half, mean + half, 2 * (1 - t.CDF(math.Abs(mean)/scale))
-}
-
-// Sequential is Wald's sequential probability ratio test (Annals of Mathematical
-// Statistics 16, 1945): after each match it says whether the share that goes wrong is
-// rather a fifth of what is tolerated, or twice as much, each with an error of 5%.
-type Sequential struct {
-	sum          float64 // log likelihood ratio
-	right, wrong float64 // what a match adds to it
-}
-
-// NewSequential returns a test for that tolerated share, above 0 and below 1.
-func NewSequential(tolerate float64) *Sequential {
-	good, bad := tolerate/5, min(0.95, 2*tolerate)
-	return &Sequential{right: math.Log((1 - bad) / (1 - good)), wrong: math.Log(bad / good)}
-}
-
-// Saw takes in a match, and says whether it is decided, and how.
-func (t *Sequential) Saw(wrong bool) (decided, bad bool) {
-	if wrong {
-		t.sum += t.wrong
-	} else {
-		t.sum += t.right
-	}
-	const fault = 0.05
-	bound := math.Log((1 - fault) / fault)
-	return math.Abs(t.sum) >= bound, t.sum >= bound
 }
 
 // Median is the median of values, with the interval that holds the true one with 95% confidence,

@@ -10,7 +10,7 @@ import (
 	"pgregory.net/rapid"
 )
 
-func TestTheIntervalHoldsTheTrueShare(t *testing.T) {
+func TestTheIntervalHoldsTheTrueWilson(t *testing.T) {
 	random := rand.New(rand.NewPCG(1, 2))
 	for _, truth := range []float64{0.02, 0.1, 0.5} {
 		held := 0
@@ -22,20 +22,20 @@ func TestTheIntervalHoldsTheTrueShare(t *testing.T) {
 					k++
 				}
 			}
-			if _, low, high := Share(k, n); low <= truth && truth <= high {
+			if _, low, high := Wilson(k, n); low <= truth && truth <= high {
 				held++
 			}
 		}
 		assert.InDelta(t, 0.95, float64(held)/hunts, 0.025, "%v", truth)
 	}
-	p, low, high := Share(0, 0)
+	p, low, high := Wilson(0, 0)
 	assert.Equal(t, [3]float64{0, 0, 1}, [3]float64{p, low, high})
-	_, _, high = Share(0, 100)
+	_, _, high = Wilson(0, 100)
 	assert.InDelta(t, 0.037, high, 0.001, "none of a hundred")
 	assert.False(t, math.IsNaN(high))
 }
 
-func TestSurprise(t *testing.T) {
+func TestFisherExact(t *testing.T) {
 	for _, row := range []struct {
 		what           string
 		k1, n1, k2, n2 int
@@ -47,16 +47,16 @@ func TestSurprise(t *testing.T) {
 		{"one in twelve of many, then none of many", 20, 240, 0, 240, 1e-6, 2e-6},
 		{"nothing was played", 0, 0, 3, 10, 1, 1e-9},
 	} {
-		assert.InDelta(t, row.p, Surprise(row.k1, row.n1, row.k2, row.n2), row.within, row.what)
-		assert.InDelta(t, Surprise(row.k1, row.n1, row.k2, row.n2), Surprise(row.k2, row.n2, row.k1, row.n1), 1e-9, "it is the same both ways")
+		assert.InDelta(t, row.p, FisherExact(row.k1, row.n1, row.k2, row.n2), row.within, row.what)
+		assert.InDelta(t, FisherExact(row.k1, row.n1, row.k2, row.n2), FisherExact(row.k2, row.n2, row.k1, row.n1), 1e-9, "it is the same both ways")
 	}
 }
 
-func TestSurprisePaired(t *testing.T) {
-	assert.Equal(t, 1.0, SurprisePaired(0, 0))
-	assert.InDelta(t, 1, SurprisePaired(3, 3), 1e-9)
-	assert.InDelta(t, 2.0/32, SurprisePaired(5, 0), 1e-9, "five heads in a row, or five tails")
-	assert.InDelta(t, 2.0/64, SurprisePaired(0, 6), 1e-9)
+func TestMcNemar(t *testing.T) {
+	assert.Equal(t, 1.0, McNemar(0, 0))
+	assert.InDelta(t, 1, McNemar(3, 3), 1e-9)
+	assert.InDelta(t, 2.0/32, McNemar(5, 0), 1e-9, "five heads in a row, or five tails")
+	assert.InDelta(t, 2.0/64, McNemar(0, 6), 1e-9)
 }
 
 func TestHowManyMoreMatchesItTakes(t *testing.T) {
@@ -66,21 +66,21 @@ func TestHowManyMoreMatchesItTakes(t *testing.T) {
 	assert.Positive(t, more)
 	share := 1.0 / 12
 	n := 12 + more
-	assert.Less(t, Surprise(int(share*float64(n)), n, 0, n), 0.05)
+	assert.Less(t, FisherExact(int(share*float64(n)), n, 0, n), 0.05)
 	assert.Less(t, More(20, 240, 0, 240, 0.05), 1, "there are enough already")
 }
 
 func TestWhatWasNeverSeenHasABound(t *testing.T) {
-	assert.InDelta(t, 0.95, NoneOf(1), 1e-9)
-	assert.InDelta(t, 0.03, NoneOf(99), 1e-3, "about 3/n")
-	assert.InDelta(t, 1, NoneOf(0), 1e-9)
+	assert.InDelta(t, 0.95, BoundOfNone(1), 1e-9)
+	assert.InDelta(t, 0.03, BoundOfNone(99), 1e-3, "about 3/n")
+	assert.InDelta(t, 1, BoundOfNone(0), 1e-9)
 }
 
 func TestOnlyQuestionsThatCanSurpriseCount(t *testing.T) {
 	assert.Equal(t, 1, Questions(nil, 0.05))
 	assert.Equal(t, 1, Questions([]float64{1, 0.5, 1, 1}, 0.05))
 	assert.Equal(t, 2, Questions([]float64{0, 0.001, 0.024999, 1}, 0.05)+Questions([]float64{1}, 0.05)-2)
-	assert.InDelta(t, Surprise(3, 3, 0, 3), LeastSurprise(3, 3, 3), 1e-12)
+	assert.InDelta(t, FisherExact(3, 3, 0, 3), LeastFisherExact(3, 3, 3), 1e-12)
 }
 
 func TestTheIntervalOfTheMeanHoldsTheTrueMean(t *testing.T) {
@@ -92,27 +92,27 @@ func TestTheIntervalOfTheMeanHoldsTheTrueMean(t *testing.T) {
 		for i := range values {
 			values[i] = random.NormFloat64() + 2
 		}
-		_, low, high, _ := Mean(values)
+		_, low, high, _ := StudentT(values)
 		if low <= 2 && 2 <= high {
 			held++
 		}
 		for i := range values {
 			values[i] -= 2
 		}
-		if _, _, _, surprise := Mean(values); surprise < 0.05 {
+		if _, _, _, surprise := StudentT(values); surprise < 0.05 {
 			surprised++
 		}
 	}
 	assert.InDelta(t, 0.95, float64(held)/samples, 0.015)
 	assert.InDelta(t, 0.05, float64(surprised)/samples, 0.015, "a difference that is none surprises one time in twenty")
-	mean, low, high, surprise := Mean([]float64{5})
+	mean, low, high, surprise := StudentT([]float64{5})
 	assert.Equal(t, []float64{5, math.Inf(-1), math.Inf(1), 1}, []float64{mean, low, high, surprise}, "of one nothing can be said")
-	_, low, _, surprise = Mean([]float64{0, 0, 0, 0})
+	_, low, _, surprise = StudentT([]float64{0, 0, 0, 0})
 	assert.Equal(t, []float64{0, 1}, []float64{low, surprise})
 }
 
 // The sequential test is wrong in at most about one of twenty, and needs few matches.
-func TestSequential(t *testing.T) {
+func TestSPRT(t *testing.T) {
 	random := rand.New(rand.NewPCG(5, 6))
 	for _, row := range []struct {
 		truth float64
@@ -122,7 +122,7 @@ func TestSequential(t *testing.T) {
 		faults, matches := 0, 0
 		const tests = 2000
 		for range tests {
-			for test := NewSequential(0.1); ; {
+			for test := NewSPRT(0.1, 10000); ; {
 				matches++
 				if decided, bad := test.Saw(random.Float64() < row.truth); decided {
 					if bad != row.bad {
@@ -138,7 +138,7 @@ func TestSequential(t *testing.T) {
 }
 
 // Fisher's test by its definition: all that is as improbable as what was seen.
-func TestSurpriseIsTheSumOfAllThatIsAsImprobable(t *testing.T) {
+func TestFisherExactIsTheSumOfAllThatIsAsImprobable(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n1, n2 := rapid.IntRange(1, 60).Draw(t, "n1"), rapid.IntRange(1, 60).Draw(t, "n2")
 		k1, k2 := rapid.IntRange(0, n1).Draw(t, "k1"), rapid.IntRange(0, n2).Draw(t, "k2")
@@ -150,7 +150,7 @@ func TestSurpriseIsTheSumOfAllThatIsAsImprobable(t *testing.T) {
 				sum += p
 			}
 		}
-		require.InDelta(t, min(1, sum), Surprise(k1, n1, k2, n2), 1e-9)
+		require.InDelta(t, min(1, sum), FisherExact(k1, n1, k2, n2), 1e-9)
 	})
 }
 
@@ -177,4 +177,90 @@ func TestTheIntervalOfAMedianHoldsIt(t *testing.T) {
 	}
 	median, low, high := Median([]float64{4, 2})
 	assert.Equal(t, []float64{3, 2, 4}, []float64{median, low, high})
+}
+
+// covers is how often an interval holds the share behind it, computed and not drawn: ends hands on the ends of a series of
+// matches, with the probability of each.
+func covers(truth float64, ends func(p float64, end func(n, k int, probability float64)), interval func(k, n int) (low, high float64)) (sum, all float64) {
+	ends(truth, func(n, k int, probability float64) {
+		all += probability
+		if low, high := interval(k, n); low <= truth && truth <= high {
+			sum += probability
+		}
+	})
+	return sum, all
+}
+
+var truths = []float64{0.005, 0.02, 0.05, 0.08, 0.1, 0.13, 0.2, 0.3, 0.5, 0.7, 0.9, 0.99}
+
+// An interval for a fixed number does not hold where the number follows from what was seen; the test's own does.
+func TestTheIntervalHoldsAfterASequentialTest(t *testing.T) {
+	for _, tolerate := range []float64{0.05, 0.1, 0.3} {
+		test := NewSPRT(tolerate, 60)
+		known := map[[2]int][2]float64{}
+		own := func(k, n int) (low, high float64) {
+			at := [2]int{k, n}
+			if _, is := known[at]; !is {
+				low, high := (&SPRT{right: test.right, wrong: test.wrong, most: test.most, n: n, k: k}).Interval()
+				known[at] = [2]float64{low, high}
+			}
+			return known[at][0], known[at][1]
+		}
+		least, leastOfWilson := 1.0, 1.0
+		for _, truth := range truths {
+			held, all := covers(truth, test.ends, own)
+			assert.InDelta(t, 1, all, 1e-9)
+			assert.GreaterOrEqual(t, held, 0.95-1e-3, "%v of %v", truth, tolerate)
+			ofWilson, _ := covers(truth, test.ends, func(k, n int) (low, high float64) { _, low, high = Wilson(k, n); return low, high })
+			least, leastOfWilson = min(least, held), min(leastOfWilson, ofWilson)
+		}
+		assert.Less(t, leastOfWilson, least)
+	}
+}
+
+// A hunt that ends with its k-th find has an end for each number of matches (the negative binomial distribution).
+func TestTheIntervalHoldsWhereMatchesArePlayedUntilSomethingIsFound(t *testing.T) {
+	for _, finds := range []int{1, 2, 5} {
+		until := func(p float64, end func(n, k int, probability float64)) {
+			for n := finds; n < 4000; n++ {
+				end(n, finds, math.Exp(choose(n-1, finds-1)+float64(finds)*math.Log(p)+float64(n-finds)*math.Log1p(-p)))
+			}
+		}
+		for _, truth := range truths {
+			held, all := covers(truth, until, func(k, n int) (low, high float64) { _, low, high = ClopperPearson(k, n); return low, high })
+			assert.InDelta(t, 1, all, 1e-3)
+			assert.GreaterOrEqual(t, held, 0.95-2e-3, "%v, until %d", truth, finds)
+		}
+	}
+}
+
+func TestTheIntervalsHoldForAFixedNumber(t *testing.T) {
+	const n = 40
+	fixed := func(p float64, end func(n, k int, probability float64)) {
+		for k := range n + 1 {
+			end(n, k, math.Exp(choose(n, k)+float64(k)*math.Log(p)+float64(n-k)*math.Log1p(-p)))
+		}
+	}
+	sum := 0.0
+	for _, truth := range truths {
+		exact, _ := covers(truth, fixed, func(k, n int) (low, high float64) { _, low, high = ClopperPearson(k, n); return low, high })
+		assert.GreaterOrEqual(t, exact, 0.95-1e-3, "%v", truth)
+		wilson, _ := covers(truth, fixed, func(k, n int) (low, high float64) { _, low, high = Wilson(k, n); return low, high })
+		assert.GreaterOrEqual(t, wilson, 0.88, "%v", truth)
+		sum += wilson
+	}
+	assert.InDelta(t, 0.95, sum/float64(len(truths)), 0.015, "on average")
+}
+
+func TestHowManyMatchesASequentialTestTakesAtLeast(t *testing.T) {
+	for tolerate, least := range map[float64]int{0.02: 80, 0.1: 15, 0.3: 4} {
+		test := NewSPRT(tolerate, 1000)
+		assert.Equal(t, least, test.Least(), "%v", tolerate)
+		for n := 1; ; n++ {
+			if decided, bad := test.Saw(false); decided {
+				assert.Equal(t, []any{least, false}, []any{n, bad})
+				break
+			}
+		}
+	}
 }

@@ -90,6 +90,10 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	if o.Crew == nil {
 		o.Crew = played.Here{}
 	}
+	if least := stats.NewSPRT(o.Tolerate, o.Most).Least(); o.Most < least {
+		return nil, fmt.Errorf("%w: that no more than %.3g%% go wrong takes %d matches at a point that all go right, and at most %d are allowed; allow more (--max), or tolerate more (--tolerate)",
+			ErrLimit, 100*o.Tolerate, least, o.Most)
+	}
 	s := &sweeper{o: o, known: map[int]*Point{}}
 	if n := s.size(); n > mostPoints {
 		return nil, fmt.Errorf("%w: the grid has %d points, and at most %d are swept; take larger steps", ErrValue, n, mostPoints)
@@ -305,12 +309,12 @@ func (s *sweeper) point(ctx context.Context, at []int) (*Point, error) {
 	if err != nil {
 		return nil, err
 	}
-	test := stats.NewSequential(s.o.Tolerate)
+	test := stats.NewSPRT(s.o.Tolerate, s.o.Most)
 	found, measured := map[string]int{}, map[string][]float64{}
-	failures := 0
+	tried, failures := uint64(0), 0 // those in a row
 	for p.Mark == Unknown {
 		one := *varied
-		one.Seed = s.o.Plan.Seed + uint64(p.Matches+failures) // the same seeds at all points
+		one.Seed = s.o.Plan.Seed + tried // the same seeds at all points
 		m, err := s.o.Crew.Play(ctx, &one)
 		if err == nil {
 			err = ctx.Err()
@@ -319,12 +323,14 @@ func (s *sweeper) point(ctx context.Context, at []int) (*Point, error) {
 			return nil, err
 		}
 		s.tell()
+		tried++
 		if m.Verdict == played.Failed || m.Verdict == string(judge.NothingCompared) {
 			if failures++; failures == mostFailures {
 				p.Mark, p.Why = Failed, m.Why
 			}
 			continue
 		}
+		failures = 0
 		p.Matches++
 		for name, v := range m.Measures {
 			measured[name] = append(measured[name], v)
@@ -343,16 +349,16 @@ func (s *sweeper) point(ctx context.Context, at []int) (*Point, error) {
 			p.Mark = Fails
 		case decided:
 			p.Mark = Holds
-		case p.Matches >= s.o.Most:
+		case test.Over():
 			p.Mark = Between
 		}
 	}
-	_, p.Low, p.High = stats.Share(p.Failed, p.Matches)
+	p.Low, p.High = test.Interval()
 	p.Measures = typical(measured)
 	return p, nil
 }
 
-const mostFailures = 3
+const mostFailures = 3 // matches in a row that could not be played, and a point is given up
 
 func (s *sweeper) tell() {
 	s.lock.Lock()
@@ -448,8 +454,11 @@ func (r *Result) Undecided() (n int) {
 	return n
 }
 
-// ErrValue is the error of a value that the plan cannot have, or of too many of them.
-var ErrValue = errors.New("this cannot be varied so")
+// Errors of a sweep that cannot be made.
+var (
+	ErrValue = errors.New("this cannot be varied so") // a value that the plan cannot have, or too many of them
+	ErrLimit = errors.New("this can never be decided")
+)
 
 var errNothing = errors.New("no match could be played at any point")
 

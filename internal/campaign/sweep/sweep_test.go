@@ -2,6 +2,8 @@ package sweep
 
 import (
 	"context"
+	"path/filepath"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -9,6 +11,7 @@ import (
 
 	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/plan"
+	"zitherwheel/internal/verdict/judge"
 )
 
 func TestAxes(t *testing.T) {
@@ -184,7 +187,7 @@ func TestALinkThatNobodyIsOnIsNotSwept(t *testing.T) {
 		{"", []string{"links.village.loss=0%,4%"}},
 		{"", []string{"links.hill-farm.loss=0%,4%", "bots.fern.link=village,hill-farm"}},
 	} {
-		o := Options{Plan: p, Most: 1}
+		o := Options{Plan: p, Most: 15}
 		for _, text := range c.axes {
 			a, err := ParseAxis(text)
 			require.NoError(t, err)
@@ -198,4 +201,44 @@ func TestALinkThatNobodyIsOnIsNotSwept(t *testing.T) {
 		assert.ErrorIs(t, err, ErrValue)
 		assert.ErrorContains(t, err, c.wrong)
 	}
+}
+
+// With so few matches it could never be said of any point that the game holds there.
+func TestALimitThatCanNeverBeDecidedIsRefused(t *testing.T) {
+	axis, err := ParseAxis("links.village.loss=0%,4%")
+	require.NoError(t, err)
+	_, err = Run(context.Background(), Options{Plan: parse(t, "duration: 2s\nbots: [{name: fern, link: village}]\n"), Axes: []Axis{axis}, Tolerate: 0.02, Most: 60})
+	assert.ErrorIs(t, err, ErrLimit)
+	assert.ErrorContains(t, err, "that no more than 2% go wrong takes 80 matches at a point")
+}
+
+// unlucky is a crew of which every third match, and later all, cannot be played.
+type unlucky struct {
+	played.Here
+	n     *atomic.Int64
+	until int64
+}
+
+func (u unlucky) Play(_ context.Context, p *plan.Plan) (played.Match, error) {
+	if n := u.n.Add(1); n%3 == 0 || n > u.until {
+		return played.Match{Seed: p.Seed, Verdict: played.Failed, Why: "no server"}, nil
+	}
+	return played.Match{Seed: p.Seed, Verdict: string(judge.InSync)}, nil
+}
+
+func TestAPointIsGivenUpAfterSoManyInARow(t *testing.T) {
+	axis, err := ParseAxis("links.village.loss=0%,1%")
+	require.NoError(t, err)
+	for until, mark := range map[int64]Mark{1000: Holds, 0: Failed} {
+		r, err := Run(context.Background(), Options{Plan: parse(t, "duration: 2s\nbots: [{name: fern, link: village}]\n"), Axes: []Axis{axis}, Crew: unlucky{n: &atomic.Int64{}, until: until}})
+		require.NoError(t, err)
+		assert.Equal(t, mark, r.Points[0].Mark, "%d", until)
+	}
+}
+
+func parse(t *testing.T, text string) *plan.Plan {
+	t.Helper()
+	p, err := plan.Parse(filepath.Join(t.TempDir(), "plan.yaml"), []byte(text))
+	require.NoError(t, err)
+	return p
 }

@@ -71,7 +71,7 @@ type sweepData struct {
 // Hunt writes the page of a hunt.
 func Hunt(w io.Writer, r *hunt.Result) error {
 	s := summary{Title: r.Title + ", hunted", Facts: []string{fmt.Sprintf("%s matches from seed %d on, %s in sync", report.Number(r.Matches), r.First, report.Number(r.InSync))},
-		Hunt: &huntData{r, r.Matches - len(r.Failed), stats.NoneOf(r.InSync)}}
+		Hunt: &huntData{r, r.Matches - len(r.Failed), stats.BoundOfNone(r.InSync)}}
 	if r.Stopped {
 		s.Warning = "It was interrupted; zwheel hunt --resume continues it."
 	}

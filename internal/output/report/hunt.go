@@ -26,7 +26,7 @@ func (t *Text) Hunt(r *hunt.Result) {
 		fmt.Fprintf(t.w, "provisional: the plan says nothing of what is compared; all were judged by %s that the match of seed %d taught (rules.yaml)\n", count(r.Learned, "watch rule", "watch rules"), r.First)
 	}
 	if len(r.Signatures) == 0 && r.InSync > 0 {
-		fmt.Fprintf(t.w, "\n%s  nothing found; fewer than %s of such matches fail (95%% confidence)\n", t.colour("2", "IN SYNC"), Percent(stats.NoneOf(r.InSync)))
+		fmt.Fprintf(t.w, "\n%s  nothing found; fewer than %s of such matches fail (95%% confidence)\n", t.colour("2", "IN SYNC"), Percent(stats.BoundOfNone(r.InSync)))
 	}
 	for i, s := range r.Signatures {
 		fmt.Fprintf(t.w, "\n%d  %s   in %s of matches (%d of %d; 95%% CI %s to %s)\n", i+1, t.colour("1", s.Signature), Percent(s.Share), s.Matches, r.Matches-len(r.Failed), Percent(s.Low), Percent(s.High))
