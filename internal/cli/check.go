@@ -189,7 +189,7 @@ func tracesOf(args []string, server string, clients []string, rulesPath string) 
 		}
 		traces := feed.Run(run, p)
 		if rulesPath != "" {
-			traces.Rules = rules
+			traces.Rules, traces.Frozen = rules, false
 		}
 		return traces, run, nil
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -64,7 +65,8 @@ func isTaken(err error) bool {
 
 // isFull reports whether the broker has no room left.
 func isFull(err error) bool {
-	return err != nil && (strings.Contains(err.Error(), "insufficient storage") || strings.Contains(err.Error(), "maximum bytes exceeded") || strings.Contains(err.Error(), "insufficient resources"))
+	return err != nil && slices.ContainsFunc([]string{"insufficient storage", "maximum bytes exceeded", "insufficient resources", "resource limits exceeded"},
+		func(said string) bool { return strings.Contains(err.Error(), said) })
 }
 
 // compare holds a second result against the one that counts.

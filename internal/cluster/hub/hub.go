@@ -60,7 +60,7 @@ func Start(ctx context.Context, o Options) (*Hub, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: --listen %q: %q is no port", ErrStart, o.Listen, port)
 	}
-	settings := &server.Options{ServerName: "zwheel", Host: host, Port: int(number), JetStream: true, StoreDir: filepath.Join(o.Folder, "data"), JetStreamMaxStore: o.Disk,
+	settings := &server.Options{ServerName: "zwheel", Host: host, Port: int(number), JetStream: true, StoreDir: filepath.Join(o.Folder, "data"),
 		NoSigs: true, NoLog: true, MaxPayload: 8 << 20, SyncInterval: time.Second, WriteDeadline: 20 * time.Second}
 	if number == 0 {
 		settings.Port = server.RANDOM_PORT
@@ -96,6 +96,10 @@ func Start(ctx context.Context, o Options) (*Hub, error) {
 	if !h.server.ReadyForConnections(20 * time.Second) {
 		h.Stop()
 		return nil, fmt.Errorf("%w on %s within 20 s", ErrStart, o.Listen)
+	}
+	if err := h.limit(o.Disk); err != nil {
+		h.Stop()
+		return nil, fmt.Errorf("%w: %w", ErrStart, err)
 	}
 	js, err := h.prepare(ctx, cmp.Or(o.Keep, cluster.KeptFor), keys != nil, inside)
 	if err != nil {
@@ -155,6 +159,15 @@ func (h *Hub) lock(settings *server.Options, folder string, keys *keys, inside n
 	}
 	h.scheme = "tls"
 	return nil
+}
+
+// limit has the broker refuse what there is no room for: by itself it counts what is reserved, and not what is kept.
+func (h *Hub) limit(most int64) error {
+	if most == 0 {
+		most = h.server.JetStreamConfig().MaxStore / 10 * 9 // all of it cannot be had
+	}
+	return h.server.GlobalAccount().UpdateJetStreamLimits(map[string]server.JetStreamAccountLimits{
+		"": {MaxMemory: -1, MaxStore: most, MaxStreams: -1, MaxConsumers: -1, MaxAckPending: -1, MemoryMaxStreamBytes: -1, StoreMaxStreamBytes: -1}})
 }
 
 // prepare makes what campaigns need, with the rights of the hub itself.
