@@ -111,6 +111,7 @@ type elsewhere struct {
 	at   cluster.Address
 	name string
 	wait time.Duration
+	spot int // one match of so many is played twice
 	link *cluster.Link
 	crew *cluster.Crew
 }
@@ -119,6 +120,7 @@ func (e *elsewhere) flags(c *cobra.Command) {
 	c.Flags().StringVar(&e.at.URL, "on", "", "have the matches played by the workers of this hub: nats://HOST:PORT")
 	c.Flags().StringVar(&e.name, "campaign", "", "with --on, what the campaign is called (default from the plan and the time)")
 	c.Flags().DurationVar(&e.wait, "patience", 5*time.Minute, "with --on, how long it is waited for a worker that can play; 0 for ever")
+	c.Flags().IntVar(&e.spot, "twice-one-in", cluster.CheckOneIn, "with --on, have one match of so many played by two workers, who must agree (virtual clock); 0 for none")
 	joinFlags(c, &e.at)
 }
 
@@ -167,7 +169,7 @@ func (e *elsewhere) beginOf(c *cobra.Command, here played.Here, title, name stri
 	if e.link, err = cluster.Dial(c.Context(), e.at, "ask"); err != nil {
 		return nil, nil, failed(err)
 	}
-	e.crew, err = e.link.Crew(c.Context(), cluster.Asked{Campaign: e.name, What: c.Name(), Title: title, Plan: hex.EncodeToString(sum[:]), Resume: resume, Patience: e.wait, Sign: here.Wall.Sign,
+	e.crew, err = e.link.Crew(c.Context(), cluster.Asked{Campaign: e.name, What: c.Name(), Title: title, Plan: hex.EncodeToString(sum[:]), Resume: resume, Patience: e.wait, Sign: here.Wall.Sign, CheckOneIn: e.spot,
 		Tell: func(text string) { fmt.Fprintf(c.ErrOrStderr(), "%s: %s\n", e.name, text) }})
 	switch {
 	case errors.Is(err, cluster.ErrTaken):

@@ -159,7 +159,7 @@ func judgeLearned(c *cobra.Command, list []taught, l *learn.Lesson, out string) 
 		fmt.Fprintf(w, "not learned: %s\n", text)
 	}
 	for _, t := range list {
-		t.traces.Rules = l.Watched()
+		t.traces.Rules, t.traces.Frozen = l.Watched(), false
 		result, err := feed.Judge(c.Context(), t.traces)
 		if err != nil {
 			return failed(err)

@@ -2,7 +2,6 @@ package cluster
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -11,20 +10,33 @@ import (
 	"time"
 
 	"github.com/nats-io/nats.go/jetstream"
+
+	"zitherwheel/internal/campaign/played"
 )
 
-// fetch gets a result that is stored: of a campaign that is resumed, or of a match that was asked for before.
+// fetch gets a result that is stored: of a campaign that is resumed, or of a match that was asked for before. Where what is
+// stored is no result, the match is played anew.
 func (c *Crew) fetch(ctx context.Context, a *asking) (*Result, error) {
 	for {
-		r, by, err := c.kept(ctx, a.key())
-		if err != nil {
+		r, by, err := c.kept(ctx, a)
+		spoilt := errors.Is(err, errNoResult)
+		if err != nil && !spoilt {
 			return nil, fmt.Errorf("the result of seed %d is not there: %w", a.seed(), err)
 		}
 		second := *a
 		second.Try++
 		c.lock.Lock()
 		again := c.stored[second.key()]
-		if !again || r.well() {
+		switch {
+		case spoilt:
+			c.putAside(by, fmt.Sprintf("what it stored for seed %d is no result", a.seed()))
+			if !again {
+				second.Not = append(slices.Clone(second.Not), by)
+				c.enlist(&second)
+				c.lock.Unlock()
+				return c.await(ctx, &second)
+			}
+		case !again || r.well():
 			c.count(r, by)
 			c.lock.Unlock()
 			return r.or()
@@ -35,22 +47,29 @@ func (c *Crew) fetch(ctx context.Context, a *asking) (*Result, error) {
 }
 
 // kept is a result that the broker has, and the worker whose it is.
-func (c *Crew) kept(ctx context.Context, key string) (r *Result, by string, err error) {
+func (c *Crew) kept(ctx context.Context, a *asking) (r *Result, by string, err error) {
+	key := a.key()
 	if c.unsealed != nil {
 		if _, packed := c.unsealed.at[key]; packed {
-			return c.unsealed.result(key)
+			return c.unsealed.result(key, a.seed())
 		}
 	}
-	s, err := c.link.js.Stream(ctx, resultStream)
+	var m *jetstream.RawStreamMsg
+	err = c.link.persist(ctx, func(ctx context.Context) error {
+		s, err := c.link.js.Stream(ctx, resultStream)
+		if err == nil {
+			m, err = s.GetLastMsgForSubject(ctx, resultSubject+c.asked.Campaign+"."+key)
+		}
+		return err
+	})
 	if err != nil {
 		return nil, "", err
 	}
-	m, err := s.GetLastMsgForSubject(ctx, resultSubject+c.asked.Campaign+"."+key)
-	if err != nil {
-		return nil, "", err
+	by = m.Header.Get(workerHeader)
+	if r, err = readResult(m.Data, a.seed()); err != nil {
+		err = fmt.Errorf("%w: %w", errNoResult, err)
 	}
-	r = &Result{}
-	return r, m.Header.Get(workerHeader), json.Unmarshal(m.Data, r)
+	return r, by, err
 }
 
 // or is a result, or the error that it has.
@@ -114,14 +133,24 @@ func (c *Crew) hear(ctx context.Context, caught chan<- error) {
 // take takes in a result.
 func (c *Crew) take(m jetstream.Msg) {
 	key := strings.TrimPrefix(m.Subject(), resultSubject+c.asked.Campaign+".")
-	r := &Result{}
-	if err := json.Unmarshal(m.Data(), r); err != nil {
-		c.tell("a result that is none came for %s: %v", key, err)
-		return
-	}
 	by := m.Headers().Get(workerHeader)
 	c.lock.Lock()
 	defer c.lock.Unlock()
+	asked := c.waiting[key]
+	if len(asked) == 0 { // of a campaign that is resumed, or of no match that anybody waits for
+		delete(c.out, key)
+		c.stored[key], c.heard = true, time.Now()
+		c.wakeUp()
+		return
+	}
+	if !ValidName(by) {
+		by = "a worker without a name"
+	}
+	r, err := readResult(m.Data(), asked[0].seed())
+	if err != nil {
+		c.putAside(by, fmt.Sprintf("what it stored for seed %d is no result: %.200s", asked[0].seed(), strconv.QuoteToGraphic(err.Error())))
+		r = &Result{Match: played.Match{Seed: asked[0].seed(), Verdict: played.Failed, Why: "what its worker stored is no result"}}
+	}
 	if us, err := strconv.ParseInt(m.Headers().Get(tookHeader), 10, 64); err == nil {
 		took := max(time.Duration(us)*time.Microsecond, time.Microsecond)
 		if c.took == 0 {
@@ -133,11 +162,7 @@ func (c *Crew) take(m jetstream.Msg) {
 	delete(c.out, key)
 	c.stored[key], c.heard = true, time.Now()
 	c.wakeUp()
-	asked := c.waiting[key]
 	delete(c.waiting, key)
-	if len(asked) == 0 {
-		return
-	}
 	first := asked[0]
 	if !r.well() && first.Try == 0 && c.others(first, by) {
 		// It may be the worker: another one plays it too.
@@ -146,6 +171,11 @@ func (c *Crew) take(m jetstream.Msg) {
 		}
 		c.waiting[first.key()] = append(c.waiting[first.key()], asked...)
 		c.queue = append(c.queue, first)
+		return
+	}
+	if was := c.checks[key]; was != nil {
+		delete(c.checks, key)
+		c.compare(first, was, r, by)
 		return
 	}
 	if first.Try > 0 {
@@ -157,6 +187,9 @@ func (c *Crew) take(m jetstream.Msg) {
 	c.count(r, by)
 	for _, a := range asked {
 		a.answered <- r
+	}
+	if first.Try == 0 && r.well() {
+		c.check(first, r, by)
 	}
 }
 
@@ -181,9 +214,16 @@ func (c *Crew) strike(a *asking, r *Result, by string) {
 		why = a.first.Match.Why
 	}
 	c.tell("seed %d could not be played on %s (%s), and could on %s", a.seed(), a.firstBy, why, by)
-	if len(c.strikes[a.firstBy]) == strikesOut && !slices.Contains(c.is.Aside, a.firstBy) {
-		c.is.Aside = append(c.is.Aside, a.firstBy)
-		c.tell("%s is put aside: %d matches failed there that could be played elsewhere", a.firstBy, strikesOut)
+	if len(c.strikes[a.firstBy]) == strikesOut {
+		c.putAside(a.firstBy, fmt.Sprintf("%d matches failed there that could be played elsewhere", strikesOut))
+	}
+}
+
+// putAside gives a worker nothing more. The caller holds the lock.
+func (c *Crew) putAside(worker, why string) {
+	if !slices.Contains(c.is.Aside, worker) {
+		c.is.Aside = append(c.is.Aside, worker)
+		c.tell("%s is put aside: %s", worker, why)
 	}
 }
 
@@ -211,8 +251,7 @@ func (c *Crew) pace(by string, took time.Duration) {
 	usual := max(others[len(others)/2], time.Millisecond)
 	switch {
 	case one.took > tooSlow*usual:
-		c.is.Aside = append(c.is.Aside, by)
-		c.tell("%s is put aside: a match takes it %.1f s, and the others %.1f s", by, one.took.Seconds(), usual.Seconds())
+		c.putAside(by, fmt.Sprintf("a match takes it %.1f s, and the others %.1f s", one.took.Seconds(), usual.Seconds()))
 	case one.took > slow*usual:
 		c.tellOnce("%s is slow: a match takes it more than %d times as long as the others", by, slow)
 	}

@@ -80,6 +80,9 @@ func (c *Crew) claim(ctx context.Context) error {
 
 // Close ends the campaign: as done, or so that it may be resumed.
 func (c *Crew) Close(ctx context.Context, done bool) {
+	if done {
+		c.awaitChecks(ctx)
+	}
 	c.end(nil)
 	c.ended.Wait()
 	if c.unsealed != nil {

@@ -41,7 +41,7 @@ const (
 	workers      = "zwheel_workers"   // key-value: who is there
 	plans        = "zwheel_plans"     // key-value: plans by their sum
 	builds       = "zwheel_builds"    // objects: archives of builds by their sum
-	runs         = "zwheel_runs"      // objects: archives of run folders
+	sealedStore  = "zwheel_sealed"    // objects: results of campaigns that are over, which the hub alone writes
 
 	workSubject   = "zw.work."   // class, campaign
 	resultSubject = "zw.result." // campaign, key
@@ -196,7 +196,7 @@ func Prepare(ctx context.Context, js jetstream.JetStream, keep time.Duration, ow
 	}
 	// A hub that is just starting makes it all, this last; nobody else may.
 	for began := time.Now(); !own && ctx.Err() == nil && time.Since(began) < firstTry; pause(ctx, reconnect/5) {
-		if _, err := js.ObjectStore(ctx, runs); err == nil {
+		if _, err := js.ObjectStore(ctx, sealedStore); err == nil {
 			return nil
 		}
 	}
@@ -205,6 +205,8 @@ func Prepare(ctx context.Context, js jetstream.JetStream, keep time.Duration, ow
 		{Name: workStream, Subjects: []string{workSubject + ">"}, Retention: jetstream.WorkQueuePolicy, Discard: jetstream.DiscardNew, MaxMsgSize: mostMessage},
 		{Name: resultStream, Subjects: []string{resultSubject + ">"}, MaxMsgsPerSubject: 1, Discard: jetstream.DiscardNew, DiscardNewPerSubject: true,
 			MaxAge: keep, Duplicates: time.Minute, AllowDirect: true, MaxMsgSize: mostMessage},
+		{Name: runStream, Subjects: []string{runSubject + ">"}, MaxMsgsPerSubject: 1, Discard: jetstream.DiscardNew, DiscardNewPerSubject: true,
+			MaxAge: keep, Duplicates: time.Minute, AllowDirect: true, MaxMsgSize: mostMessage, DenyDelete: true, DenyPurge: true},
 		{Name: alarmStream, Subjects: []string{alarmSubject + ">"}, MaxAge: keep, MaxMsgs: 10_000},
 	} {
 		_, err := js.Stream(ctx, c.Name)
@@ -243,7 +245,7 @@ func Prepare(ctx context.Context, js jetstream.JetStream, keep time.Duration, ow
 			return fmt.Errorf("the bucket %s: %w", c.Bucket, err)
 		}
 	}
-	for _, c := range []jetstream.ObjectStoreConfig{{Bucket: builds, TTL: keep}, {Bucket: runs, TTL: keep}} {
+	for _, c := range []jetstream.ObjectStoreConfig{{Bucket: builds, TTL: keep}, {Bucket: sealedStore, TTL: keep}} {
 		_, err := js.ObjectStore(ctx, c.Bucket)
 		switch {
 		case own:

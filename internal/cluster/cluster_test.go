@@ -18,6 +18,7 @@ import (
 
 	"zitherwheel/internal/bot"
 	"zitherwheel/internal/campaign"
+	"zitherwheel/internal/campaign/hunt"
 	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/cluster"
 	"zitherwheel/internal/cluster/hub"
@@ -528,6 +529,55 @@ func TestMatchesOfTwoBuildsAreNotMixed(t *testing.T) {
 		}
 	}
 	c.Close(h.ctx, true)
+}
+
+// What does not fit the schema is nobody's result: another worker plays the match, and that one gets nothing more.
+func TestAWorkerThatMakesUpResultsIsPutAside(t *testing.T) {
+	h := newHouse(t)
+	h.worker("bad", fake(func(p *plan.Plan) (played.Match, error) {
+		return played.Match{Verdict: "out of sync", Found: []played.Found{{Kind: "../../../outside", Signature: "\x1b[2Jghost\nIN SYNC"}}}, nil
+	}))
+	h.worker("good", fake(inSync))
+	require.Eventually(t, func() bool { list, err := h.dial("look").Workers(h.ctx); return err == nil && len(list) == 2 }, 20*time.Second, 20*time.Millisecond)
+	folder := filepath.Join(t.TempDir(), "hunt")
+	c := h.crew(cluster.Asked{Campaign: "night", What: "hunt"})
+	r, err := hunt.Run(h.ctx, hunt.Options{Plan: parse(t, short), Folder: folder, First: 1, Times: 40, Crew: c})
+	require.NoError(t, err)
+	c.Close(h.ctx, true)
+	assert.Equal(t, 40, r.InSync)
+	assert.Empty(t, r.Signatures)
+	assert.Equal(t, []string{"bad"}, c.Summary().Aside)
+	entries, err := os.ReadDir(filepath.Dir(folder))
+	require.NoError(t, err)
+	assert.Len(t, entries, 1, "nothing lies outside of the hunt")
+}
+
+// A worker whose results are well-formed and made up is found where another plays the same match.
+func TestAShareOfMatchesIsPlayedByTwo(t *testing.T) {
+	for name, liar := range map[string]bool{"who agree": false, "who do not": true} {
+		t.Run(name, func(t *testing.T) {
+			h := newHouse(t)
+			h.worker("one", fake(inSync))
+			h.worker("two", fake(func(p *plan.Plan) (played.Match, error) {
+				m, err := inSync(p)
+				if liar {
+					m.Measures = map[string]float64{"age": 0}
+				}
+				return m, err
+			}))
+			require.Eventually(t, func() bool { list, err := h.dial("look").Workers(h.ctx); return err == nil && len(list) == 2 }, 20*time.Second, 20*time.Millisecond)
+			c := h.crew(cluster.Asked{Campaign: "night", What: "hunt", CheckOneIn: 5})
+			all(t, c, parse(t, short), 60)
+			c.Close(h.ctx, true)
+			assert.Positive(t, c.Summary().Checked)
+			assert.Equal(t, 60, c.Summary().Matches, "what is played twice counts once")
+			look := h.dial("look")
+			require.Eventually(t, func() bool {
+				alarms, err := look.Alarms(h.ctx, "night")
+				return err == nil && (len(alarms) > 0) == liar
+			}, 10*time.Second, 50*time.Millisecond)
+		})
+	}
 }
 
 func TestTwoWorkersOfOneNameAreTold(t *testing.T) {

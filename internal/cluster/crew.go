@@ -28,6 +28,8 @@ type Asked struct {
 
 	Patience time.Duration // how long is waited where nobody can play; 0 is for ever
 
+	CheckOneIn int // one match of so many is played by two workers, on the virtual clock; 0 is none
+
 	Sign run.Sign // signs run folders that come back, see match.Options; may be nil
 }
 
@@ -48,6 +50,7 @@ type Crew struct {
 	out      map[string]bool      // keys that are with workers
 	order    State
 	workers  []Standing
+	checks   map[string]*checked        // second plays that are out, by key
 	strikes  map[string]map[string]bool // by worker: keys that failed on it and on no other
 	took     time.Duration              // of a match, on average
 	paces    map[string]*paced          // by worker
@@ -79,7 +82,7 @@ const (
 
 // Crew begins a campaign, or goes on with one. It is to be closed.
 func (l *Link) Crew(ctx context.Context, asked Asked) (*Crew, error) {
-	c := &Crew{link: l, asked: asked, stored: map[string]bool{}, waiting: map[string][]*asking{}, out: map[string]bool{}, strikes: map[string]map[string]bool{}, paces: map[string]*paced{},
+	c := &Crew{link: l, asked: asked, stored: map[string]bool{}, waiting: map[string][]*asking{}, out: map[string]bool{}, strikes: map[string]map[string]bool{}, checks: map[string]*checked{}, paces: map[string]*paced{},
 		want: &asking{class: Class{own(), Any}, batch: batch{Slots: 1}}, wake: make(chan struct{}, 1), packed: map[string]pack.Content{}, told: map[string]bool{}, since: time.Now(), order: Running}
 	if !ValidName(asked.Campaign) {
 		return nil, fmt.Errorf("%w: a campaign cannot be called %q: letters, digits and - only", ErrOther, asked.Campaign)
@@ -163,16 +166,12 @@ func (c *Crew) Record(ctx context.Context, p *plan.Plan, folder string) (played.
 	if err != nil {
 		return played.Match{}, err
 	}
-	store, err := c.link.js.ObjectStore(ctx, runs)
+	archive, err := c.link.fetchRun(ctx, c.asked.Campaign, r.Run)
 	if err != nil {
-		return played.Match{}, err
-	}
-	archive, err := store.GetBytes(ctx, r.Run)
-	if err != nil {
-		return played.Match{}, fmt.Errorf("the run folder of seed %d is not there: %w", p.Seed, err)
-	}
-	if err := pack.Extract(bytes.NewReader(archive), folder, pack.Usual); err != nil {
 		return played.Match{}, fmt.Errorf("the run folder of seed %d: %w", p.Seed, err)
+	}
+	if err := pack.Extract(bytes.NewReader(archive), folder, ofRuns); err != nil {
+		return played.Match{}, errors.Join(fmt.Errorf("the run folder of seed %d: %w", p.Seed, err), os.RemoveAll(folder))
 	}
 	if err := c.adopt(p, folder); err != nil {
 		return played.Match{}, errors.Join(err, os.RemoveAll(folder))
@@ -239,12 +238,22 @@ func (c *Crew) ask(ctx context.Context, p *plan.Plan, b batch) (*Result, error) 
 		c.lock.Unlock()
 		return c.fetch(ctx, a)
 	}
+	c.enlist(a)
+	c.lock.Unlock()
+	return c.await(ctx, a)
+}
+
+// enlist has a match handed out, unless it is out already. The caller holds the lock.
+func (c *Crew) enlist(a *asking) {
 	c.waiting[a.key()] = append(c.waiting[a.key()], a)
 	if !c.out[a.key()] {
 		c.queue = append(c.queue, a)
 		c.is.Asked++
 	}
-	c.lock.Unlock()
+}
+
+// await waits for the result of a match that was enlisted.
+func (c *Crew) await(ctx context.Context, a *asking) (*Result, error) {
 	c.wakeUp()
 	select {
 	case <-ctx.Done():

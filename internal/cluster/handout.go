@@ -19,6 +19,7 @@ import (
 type asking struct {
 	batch
 	class    Class
+	repeats  bool    // it is the same whoever plays it
 	first    *Result // of the first try, which failed
 	firstBy  string
 	answered chan *Result
@@ -53,7 +54,7 @@ func (c *Crew) asking(ctx context.Context, p *plan.Plan, b batch) (*asking, erro
 	if p.ByPrograms() {
 		a.class.Needs = p.Needs()
 	}
-	if p.Clock == plan.Wall {
+	if a.repeats = p.Clock != plan.Wall; !a.repeats {
 		a.Slots = len(p.Bots)
 	}
 	if p.Build.Attach != "" {
@@ -102,10 +103,10 @@ func (c *Crew) deposit(ctx context.Context, sum string, text []byte) error {
 	if err != nil {
 		return err
 	}
-	if _, err := kv.Put(ctx, sum, text); err != nil {
-		return full(err)
-	}
-	return nil
+	return full(c.link.persist(ctx, func(ctx context.Context) error {
+		_, err := kv.Put(ctx, sum, text)
+		return err
+	}))
 }
 
 // there is a plan that the broker has, and its sum.

@@ -102,6 +102,7 @@ func (w *Worker) one(ctx context.Context, p *plan.Plan, b *batch, seed uint64) (
 	if limited.Err() != nil && ctx.Err() == nil {
 		r = &Result{Match: played.Match{Seed: seed, Verdict: played.Failed, Why: fmt.Sprintf("it took longer than %v on %s, which is all that a match may", w.Longest, w.Name)}}
 	}
+	r.Match.Seed = seed
 	return r, took
 }
 
@@ -154,12 +155,7 @@ func (w *Worker) record(ctx context.Context, p *plan.Plan, b *batch) (*Result, t
 	if _, err := pack.Write(&archive, folder, nil); err != nil {
 		return resultOf(m, err), took
 	}
-	store, err := w.link.js.ObjectStore(ctx, runs)
-	if err == nil {
-		r.Run = b.Campaign + "/" + b.key(p.Seed)
-		_, err = store.PutBytes(ctx, r.Run, archive.Bytes())
-	}
-	if err != nil {
+	if r.Run, err = w.link.storeRun(ctx, b.Campaign, archive.Bytes()); err != nil {
 		return resultOf(m, fmt.Errorf("the run folder cannot be handed over: %w", err)), took
 	}
 	return r, took

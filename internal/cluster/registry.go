@@ -69,7 +69,8 @@ type Campaign struct {
 	Asked   int            `json:"asked"`
 	Matches int            `json:"matches"`
 	Failed  int            `json:"failed"`
-	Found   int            `json:"found"` // matches with findings
+	Found   int            `json:"found"`        // matches with findings
+	Checked int            `json:"played_twice"` // by two workers, who must agree
 	Alarms  int            `json:"alarms"`
 	Rate    float64        `json:"matches_a_second"`
 	Bytes   int64          `json:"build_bytes"`

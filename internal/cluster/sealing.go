@@ -69,7 +69,7 @@ func (l *Link) seal(ctx context.Context, name string, quiet time.Duration) error
 	if err != nil {
 		return err
 	}
-	store, err := l.js.ObjectStore(ctx, runs)
+	store, err := l.js.ObjectStore(ctx, sealedStore)
 	if err != nil {
 		return err
 	}
@@ -156,7 +156,7 @@ type place struct {
 
 // unseal fetches them.
 func (l *Link) unseal(ctx context.Context, name string) (*unsealed, error) {
-	store, err := l.js.ObjectStore(ctx, runs)
+	store, err := l.js.ObjectStore(ctx, sealedStore)
 	if err != nil {
 		return nil, err
 	}
@@ -182,14 +182,14 @@ func (l *Link) unseal(ctx context.Context, name string) (*unsealed, error) {
 }
 
 // result is one of them, and the worker whose it is.
-func (u *unsealed) result(key string) (r *Result, by string, err error) {
+func (u *unsealed) result(key string, seed uint64) (r *Result, by string, err error) {
 	at := u.at[key]
 	text := make([]byte, at.bytes)
 	if _, err := u.file.ReadAt(text, at.from); err != nil {
 		return nil, "", err
 	}
-	r = &Result{}
-	return r, at.by, json.Unmarshal(text, r)
+	r, err = readResult(text, seed)
+	return r, at.by, err
 }
 
 func (u *unsealed) close() {

@@ -68,7 +68,7 @@ func (b *batch) sameBuild(other *batch) bool {
 type Result struct {
 	Match played.Match `json:"match"`
 	Error string       `json:"error,omitempty"` // it could not be tried at all
-	Run   string       `json:"run,omitempty"`   // the archive of its run folder, if that was wanted
+	Run   *Archive     `json:"run,omitempty"`   // of its run folder, if that was wanted
 
 	Tried     *played.Tried     `json:"tried,omitempty"`     // a variant
 	Witnessed *played.Witnessed `json:"witnessed,omitempty"` // by a witness

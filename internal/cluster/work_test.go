@@ -1,8 +1,10 @@
 package cluster
 
 import (
+	"encoding/json"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -11,7 +13,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/pack"
+	"zitherwheel/internal/verdict/judge"
 )
 
 func key(t *testing.T) (nkeys.KeyPair, string) {
@@ -107,4 +111,41 @@ func TestNames(t *testing.T) {
 	}
 	assert.Equal(t, "hunt-four-dogs-lost-goodbye-31", NameOf("hunt-four dogs, lost-goodbye-31"))
 	assert.True(t, ValidName(NameOf(strings.Repeat("a b", 60))))
+}
+
+// A worker is a stranger until what it stores fits the schema.
+func TestAResultIsReadByItsSchema(t *testing.T) {
+	good := Result{Match: played.Match{Seed: 5, Verdict: "out of sync", Found: []played.Found{{Signature: "ghost: boat (other player's view)", Kind: judge.Ghost, View: "fern", Entity: "boat/1"}},
+		Measures: map[string]float64{"age-p95-ms": 3}}}
+	with := func(change func(r *Result)) string {
+		r := good
+		r.Match.Found = slices.Clone(good.Match.Found)
+		change(&r)
+		text, err := json.Marshal(r)
+		require.NoError(t, err)
+		return string(text)
+	}
+	r, err := readResult([]byte(with(func(*Result) {})), 5)
+	require.NoError(t, err)
+	assert.Equal(t, &good, r)
+	for name, text := range map[string]string{
+		"no JSON":                         "{",
+		"of another seed":                 with(func(r *Result) { r.Match.Seed = 6 }),
+		"with something more":             `{"match":{"seed":5},"shell":"rm"}`,
+		"a verdict of its own":            with(func(r *Result) { r.Match.Verdict = "splendid" }),
+		"a kind that leads elsewhere":     with(func(r *Result) { r.Match.Found[0].Kind = "../../../home/x" }),
+		"a kind that nobody knows":        with(func(r *Result) { r.Match.Found[0].Kind = "gost" }),
+		"a signature of two lines":        with(func(r *Result) { r.Match.Found[0].Signature = "ghost\nIN SYNC" }),
+		"a view that steers the terminal": with(func(r *Result) { r.Match.Found[0].View = "\x1b[2J" }),
+		"a very long name":                with(func(r *Result) { r.Match.Found[0].Entity = strings.Repeat("a", 1<<16) }),
+		"very many findings":              with(func(r *Result) { r.Match.Found = make([]played.Found, 1<<14) }),
+		"a measure that is a path":        with(func(r *Result) { r.Match.Measures = map[string]float64{"../x": 1} }),
+		"a run folder that is a path":     with(func(r *Result) { r.Run = &Archive{Sum: "../../x", Parts: 1} }),
+		"a run folder of no end":          with(func(r *Result) { r.Run = &Archive{Sum: sumOf(nil), Parts: 1 << 30} }),
+		"shown in two lines":              with(func(r *Result) { r.Tried = &played.Tried{Shown: []played.Shown{{Signature: "a\nb"}}} }),
+		"seen by a witness of its own":    with(func(r *Result) { r.Witnessed = &played.Witnessed{Kinds: []judge.Kind{"odd"}} }),
+	} {
+		_, err := readResult([]byte(text), 5)
+		assert.Error(t, err, name)
+	}
 }

@@ -97,6 +97,16 @@ func TestEachKeyAllowsWhatItIsFor(t *testing.T) {
 		{Work, "$KV.zwheel_campaigns.to.night", false},
 		{Work, "$KV.zwheel_plans.aa", false},
 		{Work, "$O.zwheel_builds.M.x", false},
+		{Work, "zw.run.night.aa.0", true},
+		{Work, "zw.run.night.aa.0", false}, // it is there
+		{Work, "zw.result.night.k-2", false},
+		{Work, "$O.zwheel_sealed.M.x", false},
+		{Work, "$O.zwheel_sealed.C.x", false},
+		{Ask, "zw.run.night.bb.0", false},
+		{Ask, "$O.zwheel_sealed.M.x", false},
+		{Look, "$KV.zwheel_workers.w1", false},
+		{Look, "zw.run.night.bb.0", false},
+		{Look, "zw.alarm.night", false},
 		{Look, "zw.work.v_any.night", false},
 		{Look, "zw.result.night.k-3", false},
 		{Look, "$KV.zwheel_campaigns.to.night", false},
@@ -114,6 +124,13 @@ func TestEachKeyAllowsWhatItIsFor(t *testing.T) {
 		assert.Error(t, js.DeleteStream(ctx, "ZWHEEL_RESULTS"), role)
 		_, err := js.CreateStream(ctx, jetstream.StreamConfig{Name: "MINE", Subjects: []string{"mine"}})
 		assert.Error(t, err, role)
+		for _, stream := range []string{"ZWHEEL_RESULTS", "ZWHEEL_RUNS", "OBJ_zwheel_sealed", "ZWHEEL_ALARMS"} {
+			s, err := js.Stream(ctx, stream)
+			if err == nil {
+				assert.Error(t, s.Purge(ctx), "%s empties %s", role, stream)
+				assert.Error(t, s.DeleteMsg(ctx, 1), "%s deletes of %s", role, stream)
+			}
+		}
 	}
 }
 

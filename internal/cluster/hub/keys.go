@@ -172,13 +172,13 @@ func permissions(role Role) *server.Permissions {
 	switch role {
 	case Work:
 		hear = append(hear, "zw.far.*", "zw.far.*.*.to")
-		say = append(say, "zw.far.*.*.from", "_zw_ask.>", "zw.result.>", "zw.alarm.>", "$KV.zwheel_workers.>", "$O.zwheel_runs.>", "$JS.API.STREAM.PURGE.OBJ_zwheel_runs", "$JS.ACK.ZWHEEL_WORK.>",
+		say = append(say, "zw.far.*.*.from", "_zw_ask.>", "zw.result.>", "zw.run.>", "zw.alarm.>", "$KV.zwheel_workers.>", "$JS.ACK.ZWHEEL_WORK.>",
 			"$JS.API.CONSUMER.DURABLE.CREATE.ZWHEEL_WORK.>", "$JS.API.CONSUMER.CREATE.ZWHEEL_WORK.>", "$JS.API.CONSUMER.INFO.ZWHEEL_WORK.>", "$JS.API.CONSUMER.MSG.NEXT.ZWHEEL_WORK.>")
 		say = append(say, read("OBJ_zwheel_builds")...)
 	case Ask:
 		hear = append(hear, "zw.far.*.*.from")
-		say = append(say, "zw.far.*", "zw.far.*.*.to", "zw.work.>", "$KV.zwheel_campaigns.>", "$KV.zwheel_plans.>", "$O.zwheel_builds.>", "$JS.API.STREAM.PURGE.ZWHEEL_WORK", "$JS.API.STREAM.PURGE.OBJ_zwheel_builds")
-		say = append(say, read("ZWHEEL_RESULTS", "OBJ_zwheel_runs")...)
+		say = append(say, "zw.far.*", "zw.far.*.*.to", "zw.work.>", "zw.alarm.>", "$KV.zwheel_campaigns.>", "$KV.zwheel_plans.>", "$O.zwheel_builds.>", "$JS.API.STREAM.PURGE.ZWHEEL_WORK", "$JS.API.STREAM.PURGE.OBJ_zwheel_builds")
+		say = append(say, read("ZWHEEL_RESULTS", "OBJ_zwheel_sealed")...)
 	}
 	return &server.Permissions{Publish: &server.SubjectPermission{Allow: say}, Subscribe: &server.SubjectPermission{Allow: hear}}
 }

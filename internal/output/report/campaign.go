@@ -72,6 +72,9 @@ func PlayedBy(c cluster.Campaign) string {
 	if c.Failed > 0 {
 		text += fmt.Sprintf(", %s could not be played", Number(c.Failed))
 	}
+	if c.Checked > 0 {
+		text += fmt.Sprintf(", %s played by two", Number(c.Checked))
+	}
 	var by []string
 	for _, name := range slices.Sorted(maps.Keys(c.By)) {
 		by = append(by, fmt.Sprintf("%s %s", sanitize.Text(name), Number(c.By[name])))

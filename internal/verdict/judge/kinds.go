@@ -55,3 +55,12 @@ const (
 	Offset             Kind = "offset"               // it is off by the same all the time
 	NoRelation         Kind = "differs"              // the values differ, in no simple relation
 )
+
+// Kinds are all of them.
+var Kinds = []Kind{
+	Missing, Ghost, DuplicateEntity, OtherID, NotOne, Frozen, NeverSent, NeverArrived, Skipped, OutOfOrder, Overflow,
+	Quantised, Inverted, Scaled, Rate, Late, ClockShift, Creeping, Mirrored, Swapped, Clamped, Noisy, Drift, Doubled,
+	SplitOwner, NoOwner, InputLeak, Unvalidated, EventLost, EventRepeated, EventLate, EventUnexpected, EventMisorder,
+	RejectedButPlaying, NotRefused, LeftBehind, OutcomeDiffer, Broken, InvariantBroken, Crashed, Jerky, OverLimit,
+	Count, Effect, LogBroken, ChecksumDiffers, Teleports, Offset, NoRelation,
+}

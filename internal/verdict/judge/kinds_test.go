@@ -3,6 +3,9 @@ package judge
 import (
 	"fmt"
 	"math"
+	"os"
+	"regexp"
+	"slices"
 	"testing"
 	"time"
 
@@ -513,4 +516,16 @@ func TestAChangeMadeTwiceBeforeAnythingIsComparedIsDoubled(t *testing.T) {
 	v := m.judge()
 	require.Equal(t, []string{"moss doubled gate/n open 1.10-9.00 open"}, told(v))
 	assert.Equal(t, "a change of 3 was made 2 times", v.Findings[0].Why)
+}
+
+func TestKindsAreAllThatThereAre(t *testing.T) {
+	text, err := os.ReadFile("kinds.go")
+	require.NoError(t, err)
+	var told []Kind
+	for _, m := range regexp.MustCompile(`(?m)^\t\w+ +Kind = "([^"]+)"`).FindAllSubmatch(text, -1) {
+		told = append(told, Kind(m[1]))
+	}
+	require.Greater(t, len(told), 40)
+	assert.ElementsMatch(t, told, Kinds)
+	assert.Len(t, slices.Compact(slices.Sorted(slices.Values(Kinds))), len(Kinds))
 }
