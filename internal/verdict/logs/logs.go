@@ -80,8 +80,7 @@ type Collector struct {
 	kinds  map[key]*kind
 	count  map[string]int // of kinds, by program
 	last   map[string]line
-	text   string // of the last line that was looked at, and how bad it is: floods repeat themselves
-	level  Level
+	levels levels
 }
 
 type key struct {
@@ -103,29 +102,9 @@ type line struct {
 }
 
 var (
-	errors = regexp.MustCompile(`(?i)(^|[^\w./-])(errors?|fatal|critical|panic|severe|emergency|abort(ed)?|crash(ed)?|unhandled|uncaught)([^\w./-]|$)` +
-		`|\b[A-Za-z]\w*(Exception|Error)\b|(?i:assert(ion)?\w*( has)? fail)|^Traceback \(|^goroutine \d+ \[|(?i:segmentation fault|access violation|core dumped|stack overflow|out of memory)` +
-		`|\b(Address|Thread|Memory|Leak|UndefinedBehavior)Sanitizer\b|(?i:data race)` +
-		`|(?i:(null|nil)[- ]?(pointer|reference|object)|(null|nil|none|undefined) (is not|has no)|cannot read propert|of (null|undefined)\b|no such (key|entity|object|field|property))`)
-	nothing  = regexp.MustCompile(`(?i)\b(no|0|zero|without( any)?) errors?\b|\berrors?\b["']?\s*[:=]\s*["']?(0|none|nil|null|false|ok|""|'')\b`)
-	warnings = regexp.MustCompile(`(?i)(^|[^\w./-])(warn(ing)?s?|deprecated)([^\w./-]|$)`)
-	calls    = regexp.MustCompile(`^(\s{2,}|\t|\s*#\d+ )`)
-	numbers  = regexp.MustCompile(`0x[0-9a-fA-F]+|\b[0-9a-f]{8,}\b|[0-9]+`)
+	calls   = regexp.MustCompile(`^(\s{2,}|\t|\s*#\d+ )`)
+	numbers = regexp.MustCompile(`0x[0-9a-fA-F]+|\b[0-9a-f]{8,}\b|[0-9]+`)
 )
-
-// LevelOf is how bad a line is by its form, or "".
-func LevelOf(text string) Level {
-	if len(text) > longest {
-		text = text[:longest]
-	}
-	switch {
-	case errors.MatchString(nothing.ReplaceAllString(text, "")):
-		return Error
-	case warnings.MatchString(text):
-		return Warning
-	}
-	return ""
-}
 
 // Line takes in a line of a program. Those of one program must come in order.
 func (c *Collector) Line(program string, at time.Duration, text string) {
@@ -138,16 +117,14 @@ func (c *Collector) Line(program string, at time.Duration, text string) {
 		c.last[program] = line{before.level, at} // where it happened, not once more
 		return
 	}
-	if text != c.text {
-		c.text, c.level = text, LevelOf(text)
-	}
-	level := c.level
+	is := c.levels.of(text)
+	level := is.level
 	c.last[program] = line{level, at}
 	if level == "" {
 		return
 	}
 	text = strings.TrimSpace(cut(text, kept))
-	id := key{program, level, numbers.ReplaceAllString(text, "#")}
+	id := key{program, level, is.form}
 	k := c.kinds[id]
 	if k == nil {
 		if c.count[program] >= MostKinds {

@@ -2,12 +2,14 @@ package logs
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 func TestLevelsOfLines(t *testing.T) {
@@ -71,4 +73,42 @@ func TestALogOfNothingButErrorsIsBounded(t *testing.T) {
 	assert.Positive(t, r.Left)
 	assert.LessOrEqual(t, len(r.Kinds[0].Text), kept)
 	assert.True(t, strings.ToValidUTF8(r.Kinds[0].Text, "?") == r.Kinds[0].Text)
+}
+
+// What is said of a line quickly is what the expressions say of it.
+func TestTheLevelOfALineIsWhatItsExpressionsSay(t *testing.T) {
+	words := append(slices.Clone(needed), "ERROR", "KeyError", "IOException", "no", "0", "10", "errors", "=", ":", "false", "pointer", "is not", "has no", "of", "Traceback (", "goroutine 7 [", "failed", "fault", "access",
+		"core", "stack", "out", "key", "AddressSanitizer", "ok", "x", "-", "/", ".", "é", "0x1f")
+	rapid.Check(t, func(t *rapid.T) {
+		text := strings.Join(rapid.SliceOfN(rapid.SampledFrom(words), 0, 8).Draw(t, "words"), rapid.SampledFrom([]string{" ", "", "\t"}).Draw(t, "between"))
+		var l levels
+		for range 2 {
+			if got := l.of(text); got != look(text) {
+				t.Fatalf("%q: %q and not %q", text, got, look(text))
+			}
+		}
+	})
+}
+
+// BenchmarkLogs tells how fast logs are looked through, and how much slower what is full of errors is.
+func BenchmarkLogs(b *testing.B) {
+	for name, line := range map[string]string{
+		"ordinary": "12:03:%02d.%03d tick %d: sent 14 snapshots to 3 players, 412 bytes each, queue 0, longest 3.1 ms",
+		"errors":   "12:03:%02d.%03d ERROR tick %d: no entity 12 to row to, of 44 that there are in this part of the lake",
+	} {
+		b.Run(name, func(b *testing.B) {
+			var c Collector
+			lines := make([]string, 1000)
+			for i := range lines {
+				lines[i] = fmt.Sprintf(line, i%60, i, i*7)
+			}
+			bytes := 0
+			for i := range b.N {
+				text := lines[i%len(lines)]
+				bytes += len(text)
+				c.Line("server", time.Duration(i)*time.Millisecond, text)
+			}
+			b.ReportMetric(float64(bytes)/1e6/b.Elapsed().Seconds(), "MB/s")
+		})
+	}
 }
