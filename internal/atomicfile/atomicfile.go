@@ -38,7 +38,8 @@ func Write(path string, write func(io.Writer) error) error {
 	if err != nil {
 		return err
 	}
-	if err := fill(f, write); err != nil {
+	// The new name must not be there before its contents are, also if the machine stops.
+	if err := fill(f, write, f.Sync); err != nil {
 		os.Remove(f.Name())
 		return err
 	}
@@ -87,11 +88,11 @@ func inPlace(path string, write func(io.Writer) error) error {
 	if err != nil {
 		return err
 	}
-	return fill(f, write)
+	return fill(f, write, func() error { return nil })
 }
 
-// fill writes a file and closes it.
-func fill(f *os.File, write func(io.Writer) error) error {
+// fill writes a file, syncs and closes it.
+func fill(f *os.File, write func(io.Writer) error, sync func() error) error {
 	buffered := bufio.NewWriter(f)
-	return errors.Join(write(buffered), buffered.Flush(), f.Close())
+	return errors.Join(write(buffered), buffered.Flush(), sync(), f.Close())
 }

@@ -476,11 +476,21 @@ func (m *buildMatch) judge(r *Result) {
 	case err != nil:
 		m.note(err)
 	default:
-		r.Verdict, r.Measures, r.Remarks = result.Verdict, result.Measures, result.Remarks
+		r.Verdict, r.Measures, r.Remarks = result.Verdict, result.Measures, append(m.misspelt(), result.Remarks...)
 		if learned := cmp.Or(result.Learned, m.options.Rules); learned != nil && m.plan.Unruled() {
 			text, err := plan.WriteRules(*learned)
 			m.note(err)
 			m.note(m.folder.Rules(text))
 		}
 	}
+}
+
+// misspelt tells of lines that were to be trace lines and could not be read: they are in the log, where nobody looks for them.
+func (m *buildMatch) misspelt() (list []feed.Remark) {
+	for _, p := range m.participants {
+		if n := p.facts.malformed; n > 0 && p.view >= 0 {
+			list = append(list, feed.Remark{View: p.name, Text: fmt.Sprintf("%s of %s could not be read as trace lines and are in its log, the first: %s", count(n, "line"), p.name, p.facts.firstBad)})
+		}
+	}
+	return list
 }

@@ -107,6 +107,8 @@ func (p *Plan) far() string {
 	switch {
 	case !p.Afar():
 		return ""
+	case !b.Given():
+		return "bots: on: the demo game is part of this program, and starts nowhere else; give the plan a build"
 	case p.Clock != Wall:
 		return "bots: on: other machines have a clock of their own, which no match on the virtual clock can own; write clock: wall"
 	case net.ParseIP(b.Address) == nil:
@@ -399,6 +401,9 @@ func (p *Plan) completeBuild(file string) error {
 		}
 		if len(b.Server.Run) > 0 || b.Attach != "" {
 			return errors.New("build: it says nothing of clients; say under client how one is run")
+		}
+		if far := p.far(); far != "" {
+			return errors.New(far)
 		}
 		return nil
 	}

@@ -80,6 +80,7 @@ func TestWhatIsWrongWithABuildIsSaid(t *testing.T) {
 		{"clock: wall\ngame: {name: pond}\nbuild: {server: {run: a}, client: {run: b}, place: x}\n" + bots + rules, "p.yaml: build: place: name the two fields that tell where a thing is on the ground, like [x, z]"},
 		{"clock: wall\ngame: {name: pond}\nbuild: {server: {run: a}, client: {run: b}}\nbots: [{name: fern, on: mill}]\n" + rules, `p.yaml: build: address: "" is no address; for clients on other machines (on:) write the one by which they reach the server, like 10.7.0.1`},
 		{"clock: wall\ngame: {name: pond}\nbuild: {address: 10.7.0.1, server: {run: a}, client: {run: b, trace: ../x.jsonl}}\nbots: [{name: fern, on: mill}]\n" + rules, "p.yaml: build: client: trace: ../x.jsonl is not below the build's folder, and on another machine (on:) a client writes nowhere else"},
+		{"clock: wall\nbots: [{name: fern, on: mill}]\n", "p.yaml: bots: on: the demo game is part of this program, and starts nowhere else; give the plan a build"},
 		{"game: {name: pond}\nbuild: {address: 10.7.0.1, server: {run: a}, client: {run: b}}\nbots: [{name: fern, on: mill}]\n" + rules, "p.yaml: bots: on: other machines have a clock of their own, which no match on the virtual clock can own; write clock: wall"},
 		{"build: {server: {run: 'a {prot}'}}\n" + bots, "p.yaml:1:23: run: there is nothing called {prot}; there are {host}, {port}, {name}, {seed}, {trace}, {tick}, {send}, {fps}, {report}, {faults}, {duration}, {zwheel}, and {port-NAME}"},
 		{"build: {server: {run: []}}\n" + bots, "p.yaml:1:23: run: it names no program"},

@@ -70,13 +70,22 @@ func key(make bool) ([]byte, error) {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, err
 	}
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if errors.Is(err, fs.ErrExist) { // another run has made it just now
-		return os.ReadFile(path)
-	}
+	return begin(path, fresh[:])
+}
+
+// begin puts a new key in its place, whole, unless another run has put one there meanwhile: then it is that one.
+func begin(path string, fresh []byte) ([]byte, error) {
+	f, err := os.CreateTemp(filepath.Dir(path), "key-") // for its user alone
 	if err != nil {
 		return nil, err
 	}
-	_, err = f.Write(fresh[:])
-	return fresh[:], errors.Join(err, f.Close())
+	defer os.Remove(f.Name())
+	_, err = f.Write(fresh)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return nil, err
+	}
+	if err := os.Link(f.Name(), path); err != nil && !errors.Is(err, fs.ErrExist) {
+		return nil, err
+	}
+	return os.ReadFile(path)
 }

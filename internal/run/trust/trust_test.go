@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -59,4 +60,19 @@ func TestAKeyThatIsNoneIsSaid(t *testing.T) {
 	}
 	_, err = Mark(nil)
 	assert.ErrorContains(t, err, "is no key")
+}
+
+// Runs that are begun at once, as the first of a user, have one key.
+func TestTheKeyIsMadeOnce(t *testing.T) {
+	settings(t)
+	var group sync.WaitGroup
+	marks, errs := make([]string, 32), make([]error, 32)
+	for i := range marks {
+		group.Go(func() { marks[i], errs[i] = Mark([]byte("plan")) })
+	}
+	group.Wait()
+	for i := range marks {
+		require.NoError(t, errs[i])
+		assert.Equal(t, marks[0], marks[i])
+	}
 }
