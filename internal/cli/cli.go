@@ -8,6 +8,7 @@ import (
 	"io"
 	"regexp"
 	"strings"
+	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -124,13 +125,31 @@ match was cut short or a client was not compared; 130 interrupted.`,
 		if e.err != nil {
 			fmt.Fprintf(stderr, "zwheel: %s\n", e.err)
 		}
-		code = e.code
+		if code = e.code; code == exitUsage {
+			if hint := lacking(e.err); hint != "" { // neither the call nor the plan is wrong
+				fmt.Fprintf(stderr, "zwheel: %s\n", hint)
+				code = exitFailed
+			}
+		}
 	}
 	if err := stdout.failure(); err != nil {
 		fmt.Fprintf(stderr, "zwheel: what there was to say could not be written: %s\n", err)
 		return exitFailed
 	}
 	return code
+}
+
+// lacking says what this machine has not enough of, if an error is of that.
+func lacking(err error) string {
+	switch {
+	case errors.Is(err, syscall.EMFILE), errors.Is(err, syscall.ENFILE):
+		return "no more files can be opened: this user may have more (ulimit -n), or fewer matches are to be played at once"
+	case errors.Is(err, syscall.ENOMEM):
+		return "this machine has no memory left: fewer matches are to be played at once, or other programs ended"
+	case errors.Is(err, syscall.ENOSPC):
+		return "there is no room left where this is written"
+	}
+	return ""
 }
 
 var invalidFlag = regexp.MustCompile(`^invalid argument "(.*)" for "(?:-., )?--([a-z-]+)" flag: `)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 	"unicode"
@@ -230,4 +232,11 @@ func TestFoldersAreNeverUsedTwice(t *testing.T) {
 	require.NoError(t, os.WriteFile("file", nil, 0o600))
 	_, err = freeFolder("file", p)
 	assert.ErrorContains(t, err, "name a folder with --out")
+}
+
+func TestWhatTheMachineLacksIsNobodysMistake(t *testing.T) {
+	assert.Contains(t, lacking(&fs.PathError{Op: "open", Path: "x", Err: syscall.EMFILE}), "ulimit -n")
+	assert.Contains(t, lacking(fmt.Errorf("start: %w", syscall.ENOMEM)), "memory")
+	assert.Contains(t, lacking(fmt.Errorf("write: %w", syscall.ENOSPC)), "room")
+	assert.Empty(t, lacking(fs.ErrNotExist))
 }

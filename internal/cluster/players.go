@@ -1,6 +1,7 @@
 package cluster
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -134,7 +135,12 @@ func (w *Worker) host(ctx context.Context, m *nats.Msg) error {
 	w.players.Add(1)
 	go func() {
 		defer w.players.Done()
-		err := (&far.Host{Folder: folder, Guard: guard, Seat: seat, Clock: w.Clock}).Serve(ctx, s)
+		limited, end := context.WithTimeoutCause(ctx, cmp.Or(w.Longest, time.Hour), fmt.Errorf("it took longer than %v, which is all that a match may", w.Longest))
+		defer end()
+		err := (&far.Host{Folder: folder, Guard: guard, Seat: seat, Clock: w.Clock, Limits: w.limits(folder)}).Serve(limited, s)
+		if ctx.Err() == nil {
+			err = errors.Join(err, context.Cause(limited))
+		}
 		guard.Close()
 		err = errors.Join(err, seat.Close())
 		if err != nil {
@@ -154,4 +160,20 @@ func (w *Worker) isNew(name string) bool {
 	before := w.sessions[name]
 	w.sessions[name] = true
 	return !before
+}
+
+// limits are those of one match whose clients run in a folder: of the memory of each, and of what they write there.
+func (w *Worker) limits(folder string) func([]process.Load) error {
+	before := bytesIn(folder)
+	return func(used []process.Load) error {
+		for _, load := range used {
+			if mb := int(load.Resident >> 20); w.MemoryMB > 0 && mb > w.MemoryMB {
+				return fmt.Errorf("a client used %d MB of memory, and %s allows %d", mb, w.Name, w.MemoryMB)
+			}
+		}
+		if grown := bytesIn(folder) - before; w.Disk > 0 && grown > w.Disk {
+			return fmt.Errorf("clients wrote %d MB, and %s allows %d", grown>>20, w.Name, w.Disk>>20)
+		}
+		return nil
+	}
 }

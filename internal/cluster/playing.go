@@ -167,17 +167,21 @@ var errDisk = errors.New("its run folder has grown larger than a match may have"
 func (w *Worker) watchDisk(ctx context.Context, folder string, end context.CancelCauseFunc) {
 	for w.Disk > 0 && ctx.Err() == nil {
 		pause(ctx, time.Second)
-		var bytes int64
-		filepath.WalkDir(folder, func(_ string, d os.DirEntry, err error) error {
-			if err == nil && !d.IsDir() {
-				if info, err := d.Info(); err == nil {
-					bytes += info.Size()
-				}
-			}
-			return nil
-		})
-		if bytes > w.Disk {
+		if bytesIn(folder) > w.Disk {
 			end(fmt.Errorf("%w: %d MB", errDisk, w.Disk>>20))
 		}
 	}
+}
+
+// bytesIn is how much is in a folder.
+func bytesIn(folder string) (sum int64) {
+	filepath.WalkDir(folder, func(_ string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			if info, err := d.Info(); err == nil {
+				sum += info.Size()
+			}
+		}
+		return nil
+	})
+	return sum
 }

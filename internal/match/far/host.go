@@ -26,6 +26,9 @@ type Host struct {
 	Guard  *process.Guard   // or nil
 	Clock  func() time.Time // this machine's; nil is time.Now. A test may have one that is wrong
 
+	// Limits reports what is too much of what its programs use, as an error: then the match ends here. It may be nil.
+	Limits func(used []process.Load) error
+
 	lock     sync.Mutex
 	out      *gob.Encoder
 	relay    *relay.Relay
@@ -34,6 +37,8 @@ type Host struct {
 	waiting  map[string]net.Listener // for programs that are to connect for their trace
 	meter    process.Meter
 	told     Stats
+	beyond   error // what was too much
+	end      func()
 	group    sync.WaitGroup
 }
 
@@ -43,14 +48,15 @@ func (h *Host) Serve(ctx context.Context, conn io.ReadWriteCloser) error {
 		h.Clock = time.Now
 	}
 	h.out, h.links, h.programs, h.waiting = gob.NewEncoder(conn), map[string]*relay.Link{}, map[int]*process.Process{}, map[string]net.Listener{}
-	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	h.end = sync.OnceFunc(func() { conn.Close() })
+	stop := context.AfterFunc(ctx, h.end)
 	defer stop()
 	telling, endTelling := context.WithCancel(ctx)
 	h.group.Go(func() { every(telling, tellPackets, h.tellPackets) })
 	h.group.Go(func() { every(telling, tellLoads, h.tellLoads) })
 	err := h.obey(conn)
 	endTelling()
-	conn.Close()
+	h.end()
 	for _, l := range h.waiting {
 		l.Close()
 	}
@@ -60,6 +66,9 @@ func (h *Host) Serve(ctx context.Context, conn io.ReadWriteCloser) error {
 	h.group.Wait()
 	if h.relay != nil {
 		err = errors.Join(err, h.relay.Close())
+	}
+	if h.beyond != nil { // that the connection was closed follows from it
+		return h.beyond
 	}
 	return err
 }
@@ -248,8 +257,20 @@ func (h *Host) tellLoads() {
 		return
 	}
 	loads := map[int]process.Load{}
+	var used []process.Load
 	for pid, load := range h.meter.Read(pids) {
 		loads[of[pid]] = load
+		used = append(used, load)
 	}
 	h.tell(news{Loads: loads})
+	if h.Limits == nil {
+		return
+	}
+	if h.beyond = h.Limits(used); h.beyond == nil {
+		return
+	}
+	for number := range loads { // who asked finds it in the log
+		h.tell(news{Line: &lineNews{number, process.Line{Text: []byte("zwheel: ended: " + h.beyond.Error()), At: h.Clock(), Source: process.Errors}}})
+	}
+	h.end()
 }
