@@ -22,13 +22,14 @@ type otherwise struct {
 	Given  map[string][2][]link.Given `json:"given,omitempty"` // by link: of packets up, and down
 	Script map[string][]bot.Moment    `json:"script,omitempty"`
 	Until  time.Duration              `json:"until,omitempty"`
+	Usual  int                        `json:"usual,omitempty"`
 }
 
 // apart takes a variant apart: its plan without outcomes, and all else.
 func apart(v played.Variant) (*plan.Plan, []byte, error) {
 	p := *v.Plan
 	p.Links = slices.Clone(p.Links)
-	o := otherwise{Given: map[string][2][]link.Given{}, Script: v.Script, Until: v.Until}
+	o := otherwise{Given: map[string][2][]link.Given{}, Script: v.Script, Until: v.Until, Usual: v.UsualFrom}
 	for i := range p.Links {
 		l := &p.Links[i]
 		if len(l.Up.Given)+len(l.Down.Given) > 0 {
@@ -84,5 +85,5 @@ func together(p *plan.Plan, packed []byte) (v played.Variant, err error) {
 	if len(o.Given) > 0 {
 		return v, errors.New("what is otherwise in it is about links that its plan has not")
 	}
-	return played.Variant{Plan: &one, Script: o.Script, Until: o.Until}, nil
+	return played.Variant{Plan: &one, Script: o.Script, Until: o.Until, UsualFrom: o.Usual}, nil
 }

@@ -115,6 +115,8 @@ type Options struct {
 	Packet func(Packet)                         // hears of every packet; may be nil
 	Until  time.Duration                        // the match is cut off there; 0 means at its length
 
+	UsualFrom int // the draw of the order of threads, from 1, from which on the usual order is taken; 0 is never
+
 	// Look looks at the game from the inside, on the virtual clock, and says when it wants to
 	// look again; may be nil.
 	Look func(now time.Duration, server game.Server, clients []game.Client) time.Duration

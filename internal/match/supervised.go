@@ -39,7 +39,8 @@ type supervisedStage struct {
 var firstDay = time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 
 func newSupervisedStage(ctx context.Context, m *buildMatch, every time.Duration) (stage, error) {
-	s, err := supervisor.New(ctx, supervisor.Options{Seed: m.plan.Seed, Zero: firstDay, OneThread: m.build.Threads != plan.ManyThreads, DrawnOrder: m.build.Interleave == plan.DrawnOrder})
+	s, err := supervisor.New(ctx, supervisor.Options{Seed: m.plan.Seed, Zero: firstDay, OneThread: m.build.Threads != plan.ManyThreads, DrawnOrder: m.build.Interleave == plan.DrawnOrder,
+		UsualFrom: m.options.UsualFrom})
 	if err != nil {
 		return nil, err
 	}
@@ -173,8 +174,12 @@ func (s *supervisedStage) timing() *metrics.Timing {
 	for _, one := range r.Reads {
 		reads = append(reads, metrics.Read{At: trace.Seconds(one.At), Program: one.Program, What: one.What})
 	}
+	last := r.LastDraw
+	if last != "" {
+		last = fmt.Sprintf("at %s %s", trace.Seconds(r.LastDrawAt-s.match.zero), last)
+	}
 	return &metrics.Timing{Supervised: &metrics.Supervised{Visible: fmt.Sprintf("%016x", s.visible), Internal: fmt.Sprintf("%016x", r.Internal), Events: r.Events,
-		Jumps: r.Jumps, Wrong: r.Wrong, Charged: r.Charged, Spins: r.Spins, Remarks: r.Remarks, Computed: r.Computed, Reads: reads}}
+		Jumps: r.Jumps, Wrong: r.Wrong, Charged: r.Charged, Spins: r.Spins, Remarks: r.Remarks, Computed: r.Computed, Reads: reads, Draws: r.Draws, LastDraw: last}}
 }
 
 // VirtualClock runs a program under a supervisor, to its end.

@@ -15,6 +15,8 @@ type Variant struct {
 	Plan   *plan.Plan
 	Script map[string][]bot.Moment // of the bots that follow one
 	Until  time.Duration           // it is cut off there; 0 means at its end
+
+	UsualFrom int // the draw of the order of threads from which on the usual order is taken; 0 is never
 }
 
 // Shown is a finding, as far as it takes to know it again.
@@ -82,7 +84,7 @@ func shown(findings []*judge.Finding) (list []Shown) {
 
 // Try plays a variant in this process.
 func (h Here) Try(ctx context.Context, v Variant, _ int) (Tried, error) {
-	options := match.Options{Script: v.Script, Until: v.Until}
+	options := match.Options{Script: v.Script, Until: v.Until, UsualFrom: v.UsualFrom}
 	if v.Plan.ByPrograms() {
 		options.Guard, options.Zwheel = h.Wall.Guard, h.Wall.Zwheel
 	}

@@ -92,7 +92,7 @@ func (l *Lab) play(ctx context.Context, v played.Variant, options match.Options)
 		defer func() { <-l.slots }()
 	}
 	l.replays.Add(1)
-	options.Script, options.Until = v.Script, v.Until
+	options.Script, options.Until, options.UsualFrom = v.Script, v.Until, v.UsualFrom
 	if v.Plan.ByPrograms() {
 		options.Guard, options.Zwheel = l.Wall.Guard, l.Wall.Zwheel
 	}

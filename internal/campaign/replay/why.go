@@ -34,6 +34,7 @@ type Why struct {
 	Counterpart []string  `json:"counterpart,omitempty"` // what does it in the match in which every other packet is delivered
 	Without     int       `json:"without,omitempty"`     // matches of other seeds that show it with every packet delivered,
 	WithoutOf   int       `json:"without_of,omitempty"`  // of so many
+	Order       *Order    `json:"order,omitempty"`       // of threads, where that makes it
 	Needs       []Need    `json:"needs"`                 // what else was tried, where no packet matters
 	Each        []Single  `json:"each,omitempty"`        // of the packets near the finding: what each does by itself
 	Replays     int       `json:"replays"`
@@ -149,6 +150,9 @@ type suspect struct {
 
 func (c *inquiry) run(ctx context.Context, w *Why, f *judge.Finding) error {
 	if err := c.horizon(ctx, f); err != nil {
+		return err
+	}
+	if some, err := c.order(ctx, w); err != nil || some {
 		return err
 	}
 	if some, err := c.takesPackets(ctx, w); err != nil {

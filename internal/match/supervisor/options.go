@@ -15,6 +15,9 @@ type Options struct {
 	// DrawnOrder draws from the seed which of several threads goes on, also at calls that others can tell. It asks
 	// for OneThread.
 	DrawnOrder bool
+	// UsualFrom is the number of the draw, from 1, from which on the usual order is taken in place of what is drawn; 0 is
+	// never. The draw before it is told in the report: so a search finds the one that matters.
+	UsualFrom int
 
 	shared bool // the machine's network, although one of its own could be had: in tests
 
@@ -61,6 +64,10 @@ type Report struct {
 	Events   uint64   // how many things that were
 	Remarks  []string // what the programs did that is not on the virtual clock
 	Reads    []Read   // what they read of the real machine, each once for each program
+	Draws    int      // of the order of threads
+	LastDraw string   // the last before UsualFrom: who went before whom
+
+	LastDrawAt time.Duration
 }
 
 // Read is something that a program read of the real machine.

@@ -308,14 +308,14 @@ func (s *Supervisor) letGo(looking bool) bool {
 				letGo()
 				return true
 			}
-			all = append(all, letGo)
+			all = append(all, ready{t, letGo})
 		}
 	}
 	return s.choose(all)
 }
 
 // ableTo is how a thread goes on that can, or nil.
-func (s *Supervisor) ableTo(t *thread, looking bool) ready {
+func (s *Supervisor) ableTo(t *thread, looking bool) func() {
 	switch h := t.hold; {
 	case t.unborn:
 		return func() { s.bear(t) }

@@ -113,8 +113,10 @@ type Supervised struct {
 	Charged  int      `json:"charged"`  // times that time went on for a program that only computed
 	Spins    int      `json:"spins"`    // times that it went on for one that looked at the clock all the time
 	Remarks  []string `json:"remarks,omitempty"`
-	Computed []string `json:"computed,omitempty"` // the programs that time went on for
-	Reads    []Read   `json:"reads,omitempty"`    // what programs read that is not the same on each machine and at each time
+	Computed []string `json:"computed,omitempty"`  // the programs that time went on for
+	Draws    int      `json:"draws,omitempty"`     // of the order of threads
+	LastDraw string   `json:"last_draw,omitempty"` // the last one, where the usual order was taken from then on
+	Reads    []Read   `json:"reads,omitempty"`     // what programs read that is not the same on each machine and at each time
 }
 
 // Read is something of the real machine that a program read; it is told once for each program.
