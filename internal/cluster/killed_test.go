@@ -20,9 +20,9 @@ import (
 // Whoever is killed, and when: nothing is lost, nothing counts twice, and the result is to the byte that of one machine.
 func TestWhoeverIsKilledEachMatchCountsOnce(t *testing.T) {
 	if testing.Short() {
-		t.Skip("it plays a thousand matches in processes that are killed")
+		t.Skip("it plays hundreds of matches in processes that are killed")
 	}
-	const matches, seed = 1000, 7
+	const matches, seed = 500, 7
 	folder := t.TempDir()
 	program := filepath.Join(folder, "zwheel")
 	if runtime.GOOS == "windows" {

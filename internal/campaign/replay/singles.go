@@ -38,8 +38,9 @@ func (c *inquiry) singles(ctx context.Context, w *Why) error {
 }
 
 const (
-	nearBefore = 2 * time.Second // of a finding
-	mostNear   = 8
+	nearBefore     = 2 * time.Second // of a finding
+	mostNear       = 8
+	mostNearBuilds = 4 // whose matches take longer
 )
 
 // near are the packets that were sent shortly before the finding on the link of its view, the nearest first to be chosen, and
@@ -64,7 +65,11 @@ func (c *inquiry) near(w *Why) (list []int) {
 		away := func(i int) time.Duration { return (c.target.Began - c.suspects[i].outcome.Sent).Abs() }
 		return cmp.Compare(away(a), away(b))
 	})
-	list = append(list[:min(mostNear, len(list))], others[:min(max(0, mostNear-len(list)), len(others))]...)
+	most := mostNear
+	if c.Plan.ByPrograms() {
+		most = mostNearBuilds
+	}
+	list = append(list[:min(most, len(list))], others[:min(max(0, most-len(list)), len(others))]...)
 	slices.Sort(list)
 	return list
 }
