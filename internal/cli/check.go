@@ -107,7 +107,7 @@ of other runs that would hide.`,
 				}
 			}
 			if out != "" {
-				if err := feed.Keep(out, traces, result); err != nil {
+				if err := feed.Keep(out, traces, result, sign); err != nil {
 					return &exitError{exitUsage, err}
 				}
 			}

@@ -131,7 +131,7 @@ func keepTraces(c *cobra.Command, traces feed.Traces, reference, out string) err
 	if err != nil {
 		return failed(err)
 	}
-	if err := feed.Keep(out, traces, result); err != nil {
+	if err := feed.Keep(out, traces, result, sign); err != nil {
 		return &exitError{exitUsage, err}
 	}
 	report.NewText(c.OutOrStdout()).Headline(result.Verdict)

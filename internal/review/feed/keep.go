@@ -14,7 +14,7 @@ import (
 
 // Keep makes a run folder of traces that were recorded elsewhere, with what was said of them, so that
 // they can be looked at like any other run. The folder must not exist or be empty.
-func Keep(path string, traces Traces, result *Result) error {
+func Keep(path string, traces Traces, result *Result, sign run.Sign) error {
 	length := time.Duration(result.Verdict.To)
 	p := plan.Defaults()
 	p.Title, p.Clock, p.Align, p.Reference, p.Strict, p.Rules = filepath.Base(path), plan.Recorded, traces.Align, traces.Reference, traces.Strict, traces.Rules
@@ -34,6 +34,9 @@ func Keep(path string, traces Traces, result *Result) error {
 	names := trace.AnyNames() // they were judged within the bound
 	folder, err := run.Create(path, about, text, names)
 	if err != nil {
+		return err
+	}
+	if err := folder.SealWith(nil, sign); err != nil {
 		return err
 	}
 	for i, s := range traces.Sources {
