@@ -14,6 +14,9 @@ import (
 
 // Whatever becomes of a file of a run folder, no command takes what is left for a pass.
 func TestADamagedRunFolderIsNeverAPass(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the race detector has nothing to find in it")
+	}
 	dir := t.TempDir()
 	t.Chdir(dir)
 	require.NoError(t, os.WriteFile("plan.yaml", []byte("title: calm\nduration: 2s\nbots: [{name: fern, link: village}, {name: moss, link: hill-farm}]\n"), 0o600))
