@@ -64,7 +64,7 @@ func (s *Seat) empty() error {
 		if e.Name() == filepath.Base(s.lock.Name()) {
 			continue
 		}
-		if err := os.RemoveAll(filepath.Join(s.folder, e.Name())); err != nil {
+		if err := removeAll(filepath.Join(s.folder, e.Name())); err != nil {
 			return err
 		}
 	}

@@ -14,6 +14,8 @@ func ownFolder(folder string) bool {
 	return unix.Lstat(folder, &s) == nil && s.Mode&unix.S_IFMT == unix.S_IFDIR && int(s.Uid) == os.Geteuid()
 }
 
+func removeAll(path string) error { return os.RemoveAll(path) }
+
 // lockFile opens a file that nobody else has open so. The system gives it back when this program ends.
 func lockFile(path string) (*os.File, error) {
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
