@@ -68,6 +68,9 @@ func TestTheSchemasInTheDocsAreCurrent(t *testing.T) {
 
 // What the program prints fits them.
 func TestWhatIsPrintedFitsTheSchemas(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the race detector has nothing to find in it")
+	}
 	dir := t.TempDir()
 	path, folder := filepath.Join(dir, "plan.yaml"), filepath.Join(dir, "run")
 	require.NoError(t, os.WriteFile(path, []byte("duration: 8s\ngame: {faults: [narrow-numbers, once-unreliable]}\nbots: [{name: fern, link: far-shore}, {name: moss}]"), 0o600))

@@ -23,23 +23,24 @@ import (
 // The rows of docs/trust.md: whatever becomes of a client or the server, it says so, and is no pass where somebody was
 // not compared to the end.
 func TestHowAViewEndsIsPartOfTheVerdict(t *testing.T) {
+	notSlowed(t)
 	rows := map[string]row{
-		"nothing happens":                    {"", judge.InSync, "", true},
-		"a client leaves and says so":        {"elm:departs", judge.InSync, "elm left at ", true},
-		"a client quits in mid-match":        {"elm:quits", judge.Inconclusive, "elm ended by itself at ", false},
-		"a client ends with an error":        {"elm:fails", judge.OutOfSync, "elm's client ended by itself (exit status 3)", false},
-		"a client is killed":                 {"elm:killed", judge.OutOfSync, "elm's client ended by itself (signal: killed)", false},
-		"a client falls silent":              {"elm:silent", judge.Inconclusive, "elm fell silent at ", true},
-		"the trace of a client is cut off":   {"elm:cut", judge.Inconclusive, "the trace of elm broke off at ", false},
-		"a client is refused":                {"elm:refused", judge.InSync, "elm was refused", true},
-		"everybody is refused":               {"elm:refused fir:refused", judge.NothingCompared, "elm was refused", false},
-		"a client does not use its link":     {"elm:bypass", judge.Inconclusive, "elm's packets did not go over its link: 0 up and 0 down", true},
-		"nobody uses a link":                 {"elm:bypass fir:bypass", judge.Inconclusive, "fir's packets did not go over its link", true},
-		"the server quits":                   {"server:quits", judge.OutOfSync, "the server ended by itself (exit status 0)", false},
-		"the server ends with an error":      {"server:fails", judge.OutOfSync, "the server ended by itself (exit status 3)", false},
-		"the server is killed":               {"server:killed", judge.OutOfSync, "the server ended by itself (signal: killed)", false},
-		"the server falls silent":            {"server:silent", judge.Inconclusive, "server fell silent at ", true},
-		"the trace of the server is cut off": {"server:cut", judge.Inconclusive, "the trace of server broke off at ", false},
+		"nothing happens":                    {"", judge.InSync, ""},
+		"a client leaves and says so":        {"elm:departs", judge.InSync, "elm left at "},
+		"a client quits in mid-match":        {"elm:quits", judge.Inconclusive, "elm ended by itself at "},
+		"a client ends with an error":        {"elm:fails", judge.OutOfSync, "elm's client ended by itself (exit status 3)"},
+		"a client is killed":                 {"elm:killed", judge.OutOfSync, "elm's client ended by itself (signal: killed)"},
+		"a client falls silent":              {"elm:silent", judge.Inconclusive, "elm fell silent at "},
+		"the trace of a client is cut off":   {"elm:cut", judge.Inconclusive, "the trace of elm broke off at "},
+		"a client is refused":                {"elm:refused", judge.InSync, "elm was refused"},
+		"everybody is refused":               {"elm:refused fir:refused", judge.NothingCompared, "elm was refused"},
+		"a client does not use its link":     {"elm:bypass", judge.Inconclusive, "elm's packets did not go over its link: 0 up and 0 down"},
+		"nobody uses a link":                 {"elm:bypass fir:bypass", judge.Inconclusive, "fir's packets did not go over its link"},
+		"the server quits":                   {"server:quits", judge.OutOfSync, "the server ended by itself (exit status 0)"},
+		"the server ends with an error":      {"server:fails", judge.OutOfSync, "the server ended by itself (exit status 3)"},
+		"the server is killed":               {"server:killed", judge.OutOfSync, "the server ended by itself (signal: killed)"},
+		"the server falls silent":            {"server:silent", judge.Inconclusive, "server fell silent at "},
+		"the trace of the server is cut off": {"server:cut", judge.Inconclusive, "the trace of server broke off at "},
 	}
 	for _, clock := range []string{plan.Virtual, plan.Wall} {
 		if clock == plan.Virtual && !match.Machine(context.Background())[0].Has {
@@ -49,9 +50,6 @@ func TestHowAViewEndsIsPartOfTheVerdict(t *testing.T) {
 		var matches errgroup.Group
 		matches.SetLimit(map[string]int{plan.Virtual: 1, plan.Wall: 8}[clock]) // on the wall clock they mostly wait
 		for name, c := range rows {
-			if clock == plan.Wall && c.slow && testing.Short() {
-				continue
-			}
 			p := pebblesPlan(t, c.peculiar, "[{name: elm}, {name: fir}]", "any")
 			p.Clock, p.Duration = clock, 7*time.Second
 			p.Build.Env["PEBBLES_NOTE"] = filepath.Join(t.TempDir(), "note")
@@ -82,7 +80,6 @@ type row struct {
 	peculiar string
 	outcome  judge.Outcome
 	says     string // among what the verdict says
-	slow     bool   // only where the race detector slows nothing down
 }
 
 func (e *ended) is(t *testing.T, c row) {

@@ -191,6 +191,9 @@ func TestWhyOnASignatureThatDoesNotComeAgain(t *testing.T) {
 }
 
 func TestShrinkLeavesWhatItTakes(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the race detector finds in the other ones what there is")
+	}
 	for _, row := range []struct {
 		what, plan        string
 		bots, outcomes    int
@@ -231,6 +234,9 @@ func TestShrinkLeavesWhatItTakes(t *testing.T) {
 }
 
 func TestShrinkWritesTheSmallestSoFarWhenItMayPlayNoMore(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the race detector finds in the other ones what there is")
+	}
 	r := record(t, lostBark)
 	f := head(t, r)
 	s, err := r.Shrink(context.Background(), &Lab{}, f, 20)
