@@ -32,6 +32,7 @@ func OriginOf(p *plan.Plan) *run.Origin {
 			} else if !filepath.IsAbs(path) {
 				path = filepath.Join(b.Folder, path)
 			}
+			path = filepath.Clean(path)
 			if sum, ok := sumOf(path); ok {
 				origin.Programs[path] = sum
 			}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"zitherwheel/internal/campaign"
 	"zitherwheel/internal/campaign/played"
@@ -32,12 +33,34 @@ type Lab struct {
 	slots   chan struct{} // holds one for each match that is played, if Workers bounds them
 
 	lock   sync.Mutex
-	untold int    // matches of which nothing could be told
-	why    string // the first could not
+	began  time.Time // when the first was played
+	untold int       // matches of which nothing could be told
+	why    string    // the first could not
 }
 
 // Replays is how many matches have been played so far.
 func (l *Lab) Replays() int { return int(l.replays.Load()) }
+
+// left says how long about so many matches more will take, going by those that were played.
+func (l *Lab) left(matches int) string {
+	l.lock.Lock()
+	defer l.lock.Unlock()
+	n := l.Replays()
+	if n == 0 {
+		return fmt.Sprintf("%d matches", matches)
+	}
+	each := time.Since(l.began) / time.Duration(n)
+	return fmt.Sprintf("about %d matches, %s", matches, max(time.Second, time.Duration(matches)*each).Round(time.Second))
+}
+
+// playing notes that a match is played.
+func (l *Lab) playing() {
+	l.lock.Lock()
+	defer l.lock.Unlock()
+	if l.replays.Add(1) == 1 {
+		l.began = time.Now()
+	}
+}
 
 func (l *Lab) tell(format string, args ...any) {
 	if l.Tell != nil {
@@ -57,7 +80,7 @@ func (l *Lab) atOnce(wall bool) int {
 func (l *Lab) try(ctx context.Context, v played.Variant, nth int, target Target) (Told, error) {
 	var tried played.Tried
 	if l.Crew != nil {
-		l.replays.Add(1)
+		l.playing()
 		var err error
 		if tried, err = l.Crew.Try(ctx, v, nth); err != nil {
 			return Told{Answer: Untold}, err
@@ -91,7 +114,7 @@ func (l *Lab) play(ctx context.Context, v played.Variant, options match.Options)
 		l.slots <- struct{}{}
 		defer func() { <-l.slots }()
 	}
-	l.replays.Add(1)
+	l.playing()
 	options.Script, options.Until, options.UsualFrom = v.Script, v.Until, v.UsualFrom
 	if v.Plan.ByPrograms() {
 		options.Guard, options.Zwheel = l.Wall.Guard, l.Wall.Zwheel

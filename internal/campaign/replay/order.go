@@ -3,6 +3,7 @@ package replay
 import (
 	"context"
 	"fmt"
+	"math/bits"
 
 	"zitherwheel/internal/campaign/played"
 	"zitherwheel/internal/match"
@@ -38,7 +39,7 @@ func (c *inquiry) order(ctx context.Context, w *Why) (bool, error) {
 		return false, err
 	}
 	without, with := 0, timing.Supervised.Draws // so many as drawn
-	c.lab.tell("with the usual order it is gone; looking for the choice that matters, of %d", with)
+	c.lab.tell("with the usual order it is gone; looking for the choice that matters, of %d: %s more", with, c.lab.left(bits.Len(uint(with))+2))
 	for with-without > 1 {
 		middle := (without + with) / 2
 		there, err := c.lab.shows(ctx, usualFrom(middle+1), c.target)

@@ -20,7 +20,7 @@ func (c *inquiry) singles(ctx context.Context, w *Why) error {
 	if len(near) < 2 { // that one has been told
 		return nil
 	}
-	c.lab.tell("playing %d matches more: each of the %d packets near the finding delivered alone, and lost alone", 2*len(near), len(near))
+	c.lab.tell("playing each of the %d packets near the finding delivered by itself, and lost by itself: %s more", len(near), c.lab.left(2*len(near)))
 	w.Each = make([]Single, len(near))
 	for n, i := range near {
 		w.Each[n].Culprit = c.culprit(c.suspects[i].Way, c.suspects[i].outcome)

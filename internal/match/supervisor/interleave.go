@@ -87,7 +87,10 @@ func (s *Supervisor) goOnAfter(h *hold) {
 // goesFirst stops a thread that has just made another, so that the other may go first.
 func (s *Supervisor) goesFirst(maker *thread) bool {
 	if !s.options.DrawnOrder || maker == nil || s.draw(2, 1, func(drawn int) string {
-		return fmt.Sprintf("%s", []string{"the thread that " + maker.String() + " had just made went before it", maker.String() + " went before the thread that it had just made"}[drawn])
+		if drawn > 0 {
+			return maker.String() + " went before the thread that it had just made"
+		}
+		return "the thread that " + maker.String() + " had just made went before it"
 	}) > 0 {
 		return false
 	}
