@@ -34,11 +34,21 @@ type Content struct {
 }
 
 // foreign reports whether a folder holds no part of a build: what version control keeps, or what this program has
-// left behind, which is known by its files, whatever it is called.
+// left behind. That is known by its files, whatever it is called; and a folder that is called like those in which this program
+// keeps such folders, and has one, is one of them, with what lies beside them.
 func foreign(at string) bool {
-	if filepath.Base(at) == ".git" {
+	switch filepath.Base(at) {
+	case ".git":
 		return true
+	case "runs", "hunts", "sweeps":
+		entries, err := os.ReadDir(at)
+		return err == nil && slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return e.IsDir() && leftBehind(filepath.Join(at, e.Name())) })
 	}
+	return leftBehind(at)
+}
+
+// leftBehind reports whether this program has made a folder.
+func leftBehind(at string) bool {
 	has := func(names ...string) bool {
 		return !slices.ContainsFunc(names, func(name string) bool {
 			info, err := os.Lstat(filepath.Join(at, name))

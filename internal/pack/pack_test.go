@@ -23,7 +23,7 @@ func write(t *testing.T, folder string, files map[string]string) string {
 }
 
 func TestWhatIsPackedComesOutAgain(t *testing.T) {
-	files := map[string]string{"server.mjs": "listen()", "lib/deep/a.mjs": "export", "lib/runs/walk.json": "[]", "kept/about.json": "{}", "kept/plan.yaml": "", "night/matches.jsonl": "", "night/plan.yaml": "", ".git/HEAD": "x"}
+	files := map[string]string{"server.mjs": "listen()", "lib/deep/a.mjs": "export", "lib/runs/walk.json": "[]", "kept/about.json": "{}", "kept/plan.yaml": "", "night/matches.jsonl": "", "night/plan.yaml": "", "runs/one/about.json": "{}", "runs/one/plan.yaml": "", "runs/one-smallest.yaml": "", ".git/HEAD": "x"}
 	folder := write(t, t.TempDir(), files)
 	require.NoError(t, os.Chmod(filepath.Join(folder, "server.mjs"), 0o755))
 	var archive, again bytes.Buffer
