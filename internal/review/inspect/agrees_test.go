@@ -24,8 +24,12 @@ const judging = 201 * time.Millisecond
 // What is shown of a moment says what the verdict says: nothing explains a value where its
 // finding begins, and something did just before. Whatever fault is played.
 func TestASheetSaysWhatTheVerdictSays(t *testing.T) {
-	asked := 0
-	for _, fault := range (hillfold.Game{}).Faults() {
+	asked, most := 0, 50
+	faults := (hillfold.Game{}).Faults()
+	if testing.Short() { // the race detector finds in a few what it finds in all
+		faults, most = faults[:3], 1
+	}
+	for _, fault := range faults {
 		p, err := plan.Parse("p.yaml", []byte(`
 duration: 12s
 seed: 5
@@ -69,5 +73,5 @@ bots: [{name: fern, link: hill-farm}, {name: moss, link: hill-farm, steps: [{do:
 			assert.NotEqual(t, judge.Differs, stands(began-judging), "%s: %s of %s %s in %s before %s", fault.Name, f.Kind, f.Entity, f.Subject, f.View, began)
 		}
 	}
-	assert.Greater(t, asked, 50)
+	assert.Greater(t, asked, most)
 }
