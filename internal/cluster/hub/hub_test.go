@@ -107,6 +107,13 @@ func TestEachKeyAllowsWhatItIsFor(t *testing.T) {
 		{Look, "$KV.zwheel_workers.w1", false},
 		{Look, "zw.run.night.bb.0", false},
 		{Look, "zw.alarm.night", false},
+		{Look, "$KV.zwheel_plans.aa", false},
+		{Look, "$O.zwheel_builds.M.x", false},
+		{Work, "zw.alarm.night", true},
+		{Work, "$KV.zwheel_workers.w1", true},
+		{Ask, "zw.alarm.night", true},
+		{Ask, "$KV.zwheel_plans.aa", true},
+		{Ask, "$O.zwheel_builds.M.x", true},
 		{Look, "zw.work.v_any.night", false},
 		{Look, "zw.result.night.k-3", false},
 		{Look, "$KV.zwheel_campaigns.to.night", false},
@@ -124,6 +131,12 @@ func TestEachKeyAllowsWhatItIsFor(t *testing.T) {
 		assert.Error(t, js.DeleteStream(ctx, "ZWHEEL_RESULTS"), role)
 		_, err := js.CreateStream(ctx, jetstream.StreamConfig{Name: "MINE", Subjects: []string{"mine"}})
 		assert.Error(t, err, role)
+		for subject, stream := range streamOf {
+			s, err := js.Stream(ctx, stream)
+			require.NoError(t, err, "%s: %s", role, stream)
+			_, err = s.GetLastMsgForSubject(ctx, subject)
+			assert.NoError(t, err, "%s reads %s", role, subject)
+		}
 		for _, stream := range []string{"ZWHEEL_RESULTS", "ZWHEEL_RUNS", "OBJ_zwheel_sealed", "ZWHEEL_ALARMS"} {
 			s, err := js.Stream(ctx, stream)
 			if err == nil {
@@ -133,6 +146,10 @@ func TestEachKeyAllowsWhatItIsFor(t *testing.T) {
 		}
 	}
 }
+
+// streamOf is where the broker keeps what is said.
+var streamOf = map[string]string{"zw.result.night.k-2": "ZWHEEL_RESULTS", "zw.run.night.aa.0": "ZWHEEL_RUNS", "zw.alarm.night": "ZWHEEL_ALARMS", "$KV.zwheel_campaigns.to.night": "KV_zwheel_campaigns",
+	"$KV.zwheel_workers.w1": "KV_zwheel_workers", "$KV.zwheel_plans.aa": "KV_zwheel_plans", "$O.zwheel_builds.M.x": "OBJ_zwheel_builds"}
 
 func connect(t *testing.T, h *Hub, folder string, role Role) jetstream.JetStream {
 	t.Helper()
