@@ -2,8 +2,6 @@ package cluster
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -48,19 +46,6 @@ func (l *Link) handOver(ctx context.Context, folder string, files []string) (c p
 		return c, fmt.Errorf("the build of %s cannot be handed to the broker: %w", size(c.Bytes), err)
 	}
 	return c, nil
-}
-
-func sumOfFile(path string) (string, error) {
-	file, err := os.Open(path)
-	if err != nil {
-		return "", err
-	}
-	defer file.Close()
-	sum := sha256.New()
-	if _, err := io.Copy(sum, file); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(sum.Sum(nil)), nil
 }
 
 func size(bytes int64) string {

@@ -96,7 +96,7 @@ func (w *Worker) build(ctx context.Context, c pack.Content) (string, error) {
 	if err := store.GetFile(ctx, c.Sum, archive.Name()); err != nil {
 		return "", fmt.Errorf("its build is not there: %w", err)
 	}
-	if sum, err := sumOfFile(archive.Name()); err != nil || sum != c.Sum {
+	if sum, _, err := pack.FileSum(archive.Name()); err != nil || sum != c.Sum {
 		return "", errors.Join(errors.New("its build is not the one that was asked for"), err)
 	}
 	file, err := os.Open(archive.Name())

@@ -1,13 +1,11 @@
 package match
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
-	"io"
 	"os"
 	"path/filepath"
 
 	"zitherwheel/internal/match/process"
+	"zitherwheel/internal/pack"
 	"zitherwheel/internal/plan"
 	"zitherwheel/internal/run"
 )
@@ -33,27 +31,13 @@ func OriginOf(p *plan.Plan) *run.Origin {
 				path = filepath.Join(b.Folder, path)
 			}
 			path = filepath.Clean(path)
-			if sum, ok := sumOf(path); ok {
+			if info, err := os.Stat(path); err != nil || !info.Mode().IsRegular() {
+				continue // a word that names no file
+			}
+			if sum, _, err := pack.FileSum(path); err == nil {
 				origin.Programs[path] = sum
 			}
 		}
 	}
 	return origin
-}
-
-// sumOf is the sum of a regular file; of anything else there is none.
-func sumOf(path string) (string, bool) {
-	if info, err := os.Stat(path); err != nil || !info.Mode().IsRegular() {
-		return "", false
-	}
-	file, err := os.Open(path)
-	if err != nil {
-		return "", false
-	}
-	defer file.Close()
-	sum := sha256.New()
-	if _, err := io.Copy(sum, file); err != nil {
-		return "", false
-	}
-	return hex.EncodeToString(sum.Sum(nil)), true
 }

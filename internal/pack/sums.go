@@ -67,16 +67,25 @@ func sumOf(at string, left *int64) (string, error) {
 	case *left < 0:
 		fmt.Fprintf(sum, "%d bytes of %d", info.Size(), info.ModTime().UnixNano())
 	default:
-		file, err := os.Open(at)
+		content, _, err := FileSum(at)
 		if err != nil {
 			return "", err
 		}
-		defer file.Close()
-		if _, err := io.Copy(sum, file); err != nil {
-			return "", err
-		}
+		fmt.Fprint(sum, content)
 	}
 	return hex.EncodeToString(sum.Sum(nil)), nil
+}
+
+// FileSum is the SHA-256 of a file's content, in hex, and how many bytes that is.
+func FileSum(path string) (sum string, bytes int64, err error) {
+	file, err := os.Open(path)
+	if err != nil {
+		return "", 0, err
+	}
+	defer file.Close()
+	hash := sha256.New()
+	bytes, err = io.Copy(hash, file)
+	return hex.EncodeToString(hash.Sum(nil)), bytes, err
 }
 
 // Sum is the sum of all of them: what the folder is known by.

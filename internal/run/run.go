@@ -241,7 +241,7 @@ func (f *Folder) Finish(how ending.Ending, findings []byte, measures any) error 
 		return err
 	}
 	packed := slices.DeleteFunc(slices.Collect(maps.Values(f.files)), func(file *file) bool { return slices.Contains(f.logs, file) })
-	check(pack(packed))
+	check(packAll(packed))
 	if findings != nil {
 		check(f.write("findings.json", findings))
 		check(f.writeJSON("measures.json", measures))
@@ -285,9 +285,9 @@ func (f *Folder) Abandon(how ending.Ending) error {
 	return errors.Join(failed, about.Truncate(int64(len(text)+1)), about.Close())
 }
 
-// pack packs finished files, several at a time: it takes as long as a short
+// packAll packs finished files, several at a time: it takes as long as a short
 // match itself.
-func pack(files []*file) error {
+func packAll(files []*file) error {
 	failures := make([]error, len(files))
 	next := make(chan int)
 	var workers sync.WaitGroup

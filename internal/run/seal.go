@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -15,7 +14,7 @@ import (
 	"strings"
 	"time"
 
-	"zitherwheel/internal/atomicfile"
+	"zitherwheel/internal/pack"
 	"zitherwheel/internal/trace"
 )
 
@@ -168,15 +167,9 @@ func typeOf(mode fs.FileMode) string {
 	return "of another kind"
 }
 
-func sealedFile(folder, name string) (s sealed, err error) {
-	file, err := os.Open(filepath.Join(folder, filepath.FromSlash(name)))
-	if err != nil {
-		return s, err
-	}
-	defer file.Close()
-	sum := sha256.New()
-	n, err := io.Copy(sum, file)
-	return sealed{Path: name, Bytes: n, Sum: hex.EncodeToString(sum.Sum(nil))}, err
+func sealedFile(folder, name string) (sealed, error) {
+	sum, n, err := pack.FileSum(filepath.Join(folder, filepath.FromSlash(name)))
+	return sealed{Path: name, Bytes: n, Sum: sum}, err
 }
 
 // checkSeal finds what in a run folder is not as it was sealed, and whose seal it is.
@@ -265,22 +258,28 @@ func (r *Run) Keep(findings []byte, measures any, sign Sign) error {
 	if len(r.About.Damage) > 0 {
 		return fmt.Errorf("%s is not what was recorded, so no verdict is kept in it: %s", r.Path, r.About.Damage[0])
 	}
-	f := Folder{path: r.Path, about: r.About, sign: sign, origin: r.Origin(), files: map[string]*file{}}
-	for _, of := range r.sealedFiles() {
-		f.files[strings.TrimSuffix(of.Path, ".zst")] = &file{records: of.Records, last: time.Duration(of.Last)}
+	f := r.folder(r.Origin(), sign)
+	return errors.Join(f.write("findings.json", findings), f.writeJSON("measures.json", measures), f.sealAnew())
+}
+
+// folder is the run's folder, to be written to and sealed anew.
+func (r *Run) folder(build *Origin, sign Sign) *Folder {
+	f := &Folder{path: r.Path, about: r.About, origin: build, sign: sign, files: map[string]*file{}}
+	if r.seal != nil {
+		for _, of := range r.seal.Files {
+			f.files[strings.TrimSuffix(of.Path, ".zst")] = &file{records: of.Records, last: time.Duration(of.Last)}
+		}
 	}
-	about, err := os.ReadFile(filepath.Join(r.Path, aboutName))
+	return f
+}
+
+// sealAnew seals the folder of a run that has ended, about.json as it is.
+func (f *Folder) sealAnew() error {
+	about, err := os.ReadFile(filepath.Join(f.path, aboutName))
 	if err != nil {
 		return err
 	}
-	return errors.Join(f.write("findings.json", findings), f.writeJSON("measures.json", measures), f.seal(about))
-}
-
-func (r *Run) sealedFiles() []sealed {
-	if r.seal == nil {
-		return nil
-	}
-	return r.seal.Files
+	return f.seal(about)
 }
 
 // Adopt gives a folder that was recorded on another machine the plan as it reads here, the build that is here, and the
@@ -293,19 +292,12 @@ func Adopt(path string, planYAML []byte, build *Origin, sign Sign) error {
 	if len(r.About.Damage) > 0 {
 		return fmt.Errorf("%s: %s", path, r.About.Damage[0])
 	}
-	if err := atomicfile.Text(filepath.Join(path, "plan.yaml"), planYAML); err != nil {
+	f := r.folder(build, sign)
+	if err := f.write("plan.yaml", planYAML); err != nil {
 		return err
-	}
-	about, err := os.ReadFile(filepath.Join(path, aboutName))
-	if err != nil {
-		return err
-	}
-	f := Folder{path: path, about: r.About, origin: build, sign: sign, files: map[string]*file{}}
-	for _, of := range r.sealedFiles() {
-		f.files[strings.TrimSuffix(of.Path, ".zst")] = &file{records: of.Records, last: time.Duration(of.Last)}
 	}
 	if err := os.Remove(filepath.Join(path, markName)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return f.seal(about)
+	return f.sealAnew()
 }

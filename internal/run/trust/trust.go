@@ -2,9 +2,9 @@
 // others. A run folder names the programs that it was played with, and playing it again
 // starts them: what somebody else has put there must be seen first.
 //
-// The mark of a folder is an HMAC (RFC 2104, SHA-256) of its plan, with a key that is made
+// The mark of a folder is an HMAC (RFC 2104, SHA-256) of its seal, with a key that is made
 // once and kept in the user's folder for settings. Without the key nobody can forge it,
-// and a plan that was changed has another.
+// and a folder that was changed has another.
 package trust
 
 import (
@@ -20,29 +20,28 @@ import (
 
 const keySize = 32
 
-// Mark is the mark of a plan, as its text stands in a run folder. Without a place for the
-// key there is none.
-func Mark(plan []byte) (string, error) {
+// Mark is the mark of a text: a seal as it stands in a run folder. Without a place for the key there is none.
+func Mark(text []byte) (string, error) {
 	key, err := key(true)
 	if err != nil {
 		return "", err
 	}
-	return hex.EncodeToString(sum(key, plan)), nil
+	return hex.EncodeToString(sum(key, text)), nil
 }
 
-// Known reports whether mark is that of a plan.
-func Known(plan []byte, mark string) bool {
+// Known reports whether mark is that of a text.
+func Known(text []byte, mark string) bool {
 	given, err := hex.DecodeString(mark)
 	if err != nil || len(given) == 0 {
 		return false
 	}
 	key, err := key(false)
-	return err == nil && hmac.Equal(given, sum(key, plan))
+	return err == nil && hmac.Equal(given, sum(key, text))
 }
 
-func sum(key, plan []byte) []byte {
+func sum(key, text []byte) []byte {
 	h := hmac.New(sha256.New, key)
-	h.Write(plan)
+	h.Write(text)
 	return h.Sum(nil)
 }
 
