@@ -10,8 +10,8 @@ import (
 	"zitherwheel/internal/run/trust"
 )
 
-// openRun opens a run folder and reads its plan. What is no run folder is the caller's to mend; one that is damaged so far
-// that nothing can be read of it is no verdict of any kind.
+// openRun opens a run folder and reads its plan. What is no run folder is the caller's to mend; one that is damaged
+// so far that nothing can be read of it is no verdict of any kind.
 func openRun(path string) (*run.Run, *plan.Plan, error) {
 	r, err := run.Open(path)
 	if errors.Is(err, run.ErrDamaged) {

@@ -14,8 +14,8 @@ import (
 	"zitherwheel/internal/campaign/played"
 )
 
-// fetch gets a result that is stored: of a campaign that is resumed, or of a match that was asked for before. Where what is
-// stored is no result, the match is played anew.
+// fetch gets a result that is stored: of a campaign that is resumed, or of a match that was asked for before. Where
+// what is stored is no result, the match is played anew.
 func (c *Crew) fetch(ctx context.Context, a *asking) (*Result, error) {
 	for {
 		r, by, err := c.kept(ctx, a)

@@ -8,8 +8,9 @@ import (
 	"time"
 )
 
-// A match on the virtual clock is the same wherever it is played. So a share of them is played by two workers of different
-// names, and a difference is an alarm that keeps both: one of them makes its results up, is broken, or the match does not repeat.
+// A match on the virtual clock is the same wherever it is played. So a share of them is played by two workers of
+// different names, and a difference is an alarm that keeps both: one of them makes its results up, is broken, or the
+// match does not repeat.
 
 // CheckOneIn is of how many matches one is played twice, unless a campaign is asked for otherwise.
 const CheckOneIn = 50

@@ -13,8 +13,8 @@ import (
 // awayFor is for how long a broker that does not answer is asked again: as long as it takes to start one anew.
 const awayFor = time.Minute
 
-// persist does what takes an answer of the broker, and does it again while that is away: it may be starting again. What is done
-// twice must be the same as once.
+// persist does what takes an answer of the broker, and does it again while that is away: it may be starting again.
+// What is done twice must be the same as once.
 func (l *Link) persist(ctx context.Context, do func(context.Context) error) error {
 	for began := time.Now(); ; pause(ctx, reconnect) {
 		limited, end := context.WithTimeout(ctx, patience)

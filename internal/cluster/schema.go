@@ -13,9 +13,9 @@ import (
 	"zitherwheel/internal/verdict/judge"
 )
 
-// What a worker stores is a stranger's word until it fits a schema: kinds and verdicts are of closed sets, names are one line
-// of bounded length, lists are bounded, and nothing stands in it that is not known. Only then it gets near a path, a
-// terminal or a page.
+// What a worker stores is a stranger's word until it fits a schema: kinds and verdicts are of closed sets, names are
+// one line of bounded length, lists are bounded, and nothing stands in it that is not known. Only then it gets near a
+// path, a terminal or a page.
 const (
 	longestLine  = 1 << 10 // bytes of a name
 	longestText  = 16 << 10
@@ -67,7 +67,7 @@ func (r *Result) check(seed uint64) error {
 	}
 	if t := r.Tried; t != nil {
 		f.text("cut", t.Cut)
-		f.text("untold", t.Untold)
+		f.text("inconclusive", t.Inconclusive)
 		f.shown(t.Shown)
 		f.shown(t.Aside)
 		f.count("stays", len(t.Stays), longestList)

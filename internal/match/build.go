@@ -485,7 +485,8 @@ func (m *buildMatch) judge(r *Result) {
 	}
 }
 
-// misspelt tells of lines that were to be trace lines and could not be read: they are in the log, where nobody looks for them.
+// misspelt tells of lines that were to be trace lines and could not be read: they are in the log, where nobody looks
+// for them.
 func (m *buildMatch) misspelt() (list []feed.Remark) {
 	for _, p := range m.participants {
 		if n := p.facts.malformed; n > 0 && p.view >= 0 {

@@ -34,8 +34,8 @@ type Content struct {
 }
 
 // foreign reports whether a folder holds no part of a build: what version control keeps, or what this program has
-// left behind. That is known by its files, whatever it is called; and a folder that is called like those in which this program
-// keeps such folders, and has one, is one of them, with what lies beside them.
+// left behind. That is known by its files, whatever it is called; and a folder that is called like those in which
+// this program keeps such folders, and has one, is one of them, with what lies beside them.
 func foreign(at string) bool {
 	switch filepath.Base(at) {
 	case ".git":
@@ -58,9 +58,9 @@ func leftBehind(at string) bool {
 	return has("about.json", "plan.yaml") || has("matches.jsonl", "plan.yaml") || has("sweep.csv", "sweep.html")
 }
 
-// Write writes the files of a folder as an archive. Only names that one of the patterns fits are taken, or a
-// folder above which does; without patterns all are, but for what version control keeps and run folders. Links are followed where they lead to a file
-// within the folder.
+// Write writes the files of a folder as an archive. Only names that one of the patterns fits are taken, or a folder
+// above which does; without patterns all are, but for what version control keeps and run folders. Links are followed
+// where they lead to a file within the folder.
 func Write(w io.Writer, folder string, patterns []string) (c Content, err error) {
 	names, err := named(folder, patterns)
 	if err != nil {

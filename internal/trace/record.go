@@ -136,8 +136,8 @@ func (r *Record) OwnCheckpoint() string {
 	return r.Checkpoint
 }
 
-// Leaves reports whether a view is out of the match from this record of its own on: it says that it left, or its program
-// ended.
+// Leaves reports whether a view is out of the match from this record of its own on: it says that it left, or its
+// program ended.
 func (r *Record) Leaves(view string) bool { return r.Left == view || r.Checkpoint == EndMark }
 
 // Pictures reports whether a record says what is there.

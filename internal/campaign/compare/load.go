@@ -92,7 +92,8 @@ func play(ctx context.Context, path string, playing Playing) (*Side, error) {
 	return s, nil
 }
 
-// Rules are those that were learned for a side whose plan has none: the other is judged by the same. Nil is that there are none.
+// Rules are those that were learned for a side whose plan has none: the other is judged by the same. Nil is that
+// there are none.
 func (s *Side) Rules() (*rulebook.Rules, error) {
 	if s.Learned == "" {
 		return nil, nil

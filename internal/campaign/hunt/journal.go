@@ -105,8 +105,8 @@ func (b beginning) write(folder string) error {
 	return atomicfile.Text(filepath.Join(folder, "plan.yaml"), b.plan)
 }
 
-// resumes reports, as an error, what keeps the hunt in a folder from being gone on with: matches of two plans, builds or judges
-// are not mixed.
+// resumes reports, as an error, what keeps the hunt in a folder from being gone on with: matches of two plans, builds
+// or judges are not mixed.
 func (b beginning) resumes(folder string) error {
 	plan, err := os.ReadFile(filepath.Join(folder, "plan.yaml"))
 	if err != nil {

@@ -15,8 +15,8 @@ import (
 
 const rulesName = "rules.yaml"
 
-// learn gives a plan that says nothing of what is compared the rules that its first match teaches, and returns how many. A hunt
-// learns once: matches that are judged by rules of their own cannot be counted together.
+// learn gives a plan that says nothing of what is compared the rules that its first match teaches, and returns how
+// many. A hunt learns once: matches that are judged by rules of their own cannot be counted together.
 func (o *Options) learn(ctx context.Context) (int, error) {
 	if !o.Plan.Unruled() {
 		return 0, nil
@@ -35,8 +35,8 @@ func (o *Options) learn(ctx context.Context) (int, error) {
 	return len(rules.Fields), nil
 }
 
-// taught are the rules that the first match teaches: those that are in the folder of a hunt that is resumed, or of a match that
-// is played for it. Nil if it teaches none.
+// taught are the rules that the first match teaches: those that are in the folder of a hunt that is resumed, or of a
+// match that is played for it. Nil if it teaches none.
 func (o *Options) taught(ctx context.Context) (*rulebook.Rules, error) {
 	at := filepath.Join(o.Folder, rulesName)
 	if o.Folder != "" {

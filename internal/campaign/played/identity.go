@@ -10,13 +10,13 @@ import (
 	"zitherwheel/internal/version"
 )
 
-// Identity is what a match is known by: all that decides how it goes and what is said of it. Two matches with one key are the
-// same match, on the virtual clock to the byte, so what is known of one is known of the other; with different keys nothing
-// of one says anything of the other.
+// Identity is what a match is known by: all that decides how it goes and what is said of it. Two matches with one key
+// are the same match, on the virtual clock to the byte, so what is known of one is known of the other; with different
+// keys nothing of one says anything of the other.
 type Identity struct {
 	Plan    string // sum of the plan as YAML, with the environment that its programs get; without seed and place of the build
 	Build   string // sum of the files of the build, programs and what lies beside them; "" of the demo game
-	Variant string // sum of what is otherwise than the plan has it; or ""
+	Variant string // sum of how a variant differs from the plan, or ""
 	Judge   string // version of this program, which plays and judges
 	Seed    uint64
 }

@@ -31,12 +31,12 @@ type Shown struct {
 
 // Tried is what came of a variant: what shows in it, and what is known of the rest.
 type Tried struct {
-	Shown  []Shown       `json:"shown,omitempty"`
-	Aside  []Shown       `json:"aside,omitempty"`  // set aside, because the machine stood still: nobody knows of these
-	Judged time.Duration `json:"judged_ns"`        // until then
-	Stays  []Stay        `json:"stays,omitempty"`  // when each client was in the match
-	Cut    string        `json:"cut,omitempty"`    // why what is later than Judged cannot be told, or ""
-	Untold string        `json:"untold,omitempty"` // why nothing can be told of it, or ""
+	Shown        []Shown       `json:"shown,omitempty"`
+	Aside        []Shown       `json:"aside,omitempty"`        // set aside, because the machine stood still: nobody knows of these
+	Judged       time.Duration `json:"judged_ns"`              // until then
+	Stays        []Stay        `json:"stays,omitempty"`        // when each client was in the match
+	Cut          string        `json:"cut,omitempty"`          // why what is later than Judged cannot be told, or ""
+	Inconclusive string        `json:"inconclusive,omitempty"` // why nothing can be told of it, or ""
 }
 
 // Stay is when a client was in the match.
@@ -46,11 +46,10 @@ type Stay struct {
 	Until time.Duration `json:"until_ns"`
 }
 
-// TriedOf is what the verdict on a variant says of it. Of one that may go another way when it is played again nothing can be
-// told.
+// TriedOf sums up the verdict on a variant. A match that may not repeat is inconclusive.
 func TriedOf(v *judge.Verdict) (t Tried) {
 	if v == nil {
-		t.Untold = "it was not judged"
+		t.Inconclusive = "it was not judged"
 		return t
 	}
 	t.Shown, t.Aside, t.Judged = shown(v.Findings), shown(v.Aside), time.Duration(v.To)
@@ -61,7 +60,7 @@ func TriedOf(v *judge.Verdict) (t Tried) {
 	}
 	switch {
 	case v.Ending.Unrepeatable != "":
-		t.Untold = v.Ending.Unrepeatable
+		t.Inconclusive = v.Ending.Unrepeatable
 	case !v.Ending.Well():
 		t.Cut = "it was not played to its end"
 		for _, text := range v.Ending.Sentences(time.Duration(v.To)) {

@@ -9,15 +9,15 @@ import (
 	"zitherwheel/internal/verdict/judge"
 )
 
-// Answer is what a match says of a finding that it is asked for. That it does not show by its name is not yet that it is gone:
-// the same may be wrong by another name, or the match may not have been played, or judged, so far.
+// Answer is what one match shows about a finding. That the finding does not appear under its own name does not prove
+// that it is gone: the same value may be wrong under another name, or the match may not have been judged that far.
 type Answer string
 
 const (
-	Untold    Answer = "could not be told" // it was not played or judged where it would show
-	Gone      Answer = "gone"              // what it is about was judged there, and is right
-	There     Answer = "there"             // it shows
-	Otherwise Answer = "wrong otherwise"   // what it is about is wrong by another name
+	Inconclusive Answer = "inconclusive"    // the match was not played, or not judged where the finding would be
+	Gone         Answer = "gone"            // what the finding is about was judged there, and is right
+	There        Answer = "there"           // the finding shows
+	Otherwise    Answer = "wrong otherwise" // what it is about is wrong, under another name
 )
 
 // Told is what a match says of the finding.
@@ -68,9 +68,9 @@ func (t Target) same(f played.Shown) bool {
 	return t.of(f) && f.Subject == t.Subject && (t.Near <= 0 || f.Began <= t.Began+t.Near && f.Ended >= t.Began-t.Near)
 }
 
-// told is what a match says of it, and why where that cannot be told.
+// told is the answer of a match, and why it is inconclusive if it is.
 func (t Target) told(m played.Tried) (told Told, why string) {
-	told.Answer = Untold
+	told.Answer = Inconclusive
 	first := func(is func(played.Shown) bool, answer Answer) bool {
 		i := slices.IndexFunc(m.Shown, is)
 		if i >= 0 {
@@ -79,8 +79,8 @@ func (t Target) told(m played.Tried) (told Told, why string) {
 		return i >= 0
 	}
 	switch {
-	case m.Untold != "":
-		return told, m.Untold
+	case m.Inconclusive != "":
+		return told, m.Inconclusive
 	case first(t.is, There), first(t.same, Otherwise):
 		return told, ""
 	case slices.ContainsFunc(m.Aside, t.same):
@@ -93,7 +93,8 @@ func (t Target) told(m played.Tried) (told Told, why string) {
 	return Told{Answer: Gone}, ""
 }
 
-// stayed reports whether the view was in the match where it is looked for. Of a reference, stays are not known.
+// stayed reports whether the view was in the match at that time. A view whose stays are not known, like the reference,
+// counts as in.
 func (t Target) stayed(m played.Tried) bool {
 	known := false
 	for _, s := range m.Stays {

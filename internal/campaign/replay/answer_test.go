@@ -34,18 +34,18 @@ func TestWhatAMatchSaysOfAFinding(t *testing.T) {
 		"another field of it":                     {played.Tried{Shown: with(func(f *played.Shown) { f.Signature, f.Subject = "offset: boat x", "x" }), Judged: 10 * s, Stays: was}, Gone},
 		"somebody else sees it":                   {played.Tried{Shown: with(func(f *played.Shown) { f.View = "moss" }), Judged: 10 * s, Stays: was}, Gone},
 		"nothing shows":                           {played.Tried{Judged: 10 * s, Stays: was}, Gone},
-		"it was not judged":                       {played.Tried{Untold: "it was not judged"}, Untold},
-		"it may go otherwise, though it shows":    {played.Tried{Shown: []played.Shown{ghost}, Untold: "this match may not repeat"}, Untold},
-		"it was cut off before":                   {played.Tried{Judged: 4 * s, Stays: was, Cut: "the server ended by itself"}, Untold},
+		"it was not judged":                       {played.Tried{Inconclusive: "it was not judged"}, Inconclusive},
+		"it may go otherwise, though it shows":    {played.Tried{Shown: []played.Shown{ghost}, Inconclusive: "this match may not repeat"}, Inconclusive},
+		"it was cut off before":                   {played.Tried{Judged: 4 * s, Stays: was, Cut: "the server ended by itself"}, Inconclusive},
 		"it was cut off after":                    {played.Tried{Judged: 9 * s, Stays: was, Cut: "the server ended by itself"}, Gone},
 		"it was cut off, and shows":               {played.Tried{Shown: []played.Shown{ghost}, Judged: 6 * s, Cut: "the server ended by itself"}, There},
-		"it was set aside":                        {played.Tried{Aside: []played.Shown{ghost}, Judged: 10 * s, Stays: was}, Untold},
-		"its view was not in the match":           {played.Tried{Judged: 10 * s, Stays: []played.Stay{{View: "fern", From: 0, Until: 2 * s}}}, Untold},
-		"a view of which nobody knows the stays":  {played.Tried{Judged: 10 * s, Stays: []played.Stay{{View: "moss", Until: s}}}, Gone},
+		"it was set aside":                        {played.Tried{Aside: []played.Shown{ghost}, Judged: 10 * s, Stays: was}, Inconclusive},
+		"its view was not in the match":           {played.Tried{Judged: 10 * s, Stays: []played.Stay{{View: "fern", From: 0, Until: 2 * s}}}, Inconclusive},
+		"a view whose stays are not known":        {played.Tried{Judged: 10 * s, Stays: []played.Stay{{View: "moss", Until: s}}}, Gone},
 	} {
 		told, why := target.told(c.played)
 		assert.Equal(t, c.want, told.Answer, name)
-		assert.Equal(t, c.want == Untold, why != "", name)
+		assert.Equal(t, c.want == Inconclusive, why != "", name)
 	}
 }
 
@@ -60,8 +60,8 @@ func TestNothingIsProvedByMatchesThatWereNotPlayed(t *testing.T) {
 	r := record(t, lostBark)
 	w, err := r.Why(context.Background(), &Lab{Crew: unplayed{}}, head(t, r))
 	require.NoError(t, err)
-	assert.Equal(t, "Nothing is proved: the match with every packet delivered could not be told: it could not be played: the server was not ready.", w.Proved)
+	assert.Equal(t, "Nothing is proved: the match with every packet delivered is inconclusive: it could not be played: the server was not ready.", w.Proved)
 	assert.Empty(t, w.Packets)
 	assert.False(t, w.Gone)
-	assert.Positive(t, w.Untold)
+	assert.Positive(t, w.Inconclusive)
 }

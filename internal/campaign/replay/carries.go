@@ -70,8 +70,9 @@ func (c *inquiry) describe(ctx context.Context, list []Culprit, in played.Varian
 	return err
 }
 
-// appears says what whoever was to get the packets tells first, of what the finding is about, that is not in the recording, when
-// they are delivered: of a build whose protocol nobody knows, that is what they carried. It is "" where that cannot be told.
+// appears says what whoever was to get the packets tells first, of what the finding is about, that is not in the
+// recording, when they are delivered: of a build whose protocol nobody knows, that is what they carried. It is ""
+// where that cannot be told.
 func (c *inquiry) appears(ctx context.Context, set []int) (string, error) {
 	if c.Plan.Clock == plan.Wall || !c.Plan.ByPrograms() || c.Plan.Untraced() {
 		return "", nil
@@ -137,8 +138,8 @@ func (c concern) of(r *trace.Record, names *trace.Names) bool {
 	return len(r.State)+len(r.Despawned) > 0
 }
 
-// firstThatDiffers are the first lines about a concern that tell something else in two traces, but for when they do, and beside
-// those about packets; nil if there are none in the first.
+// firstThatDiffers are the first lines about a concern that tell something else in two traces, but for when they do,
+// and beside those about packets; nil if there are none in the first.
 func firstThatDiffers(a, b string, about concern) (lineA, lineB []byte, err error) {
 	fileA, err := trace.Open(a)
 	if err != nil {

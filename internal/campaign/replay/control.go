@@ -41,7 +41,7 @@ func (c *inquiry) control(ctx context.Context, w *Why) error {
 		said, _ := of.told(played.TriedOf(r.Verdict))
 		lock.Lock()
 		defer lock.Unlock()
-		if said.Answer != Untold {
+		if said.Answer != Inconclusive {
 			told++
 		}
 		if f := of.In(r.Verdict); f != nil && said.Answer == There {

@@ -42,11 +42,11 @@ func (c *inquiry) packets(ctx context.Context, w *Why, f *judge.Finding) error {
 	return c.control(ctx, w)
 }
 
-// fewest are suspects with which delivered the finding is gone, none of which can be left out.
+// fewest is a minimal set of suspects: delivering all of them removes the finding, delivering fewer does not.
 //
-// Those that its evidence names are asked first. If they are not enough, all are, from the end: a match goes another way as
-// soon as something else happens in it, but up to the first packet that is delivered after all it is the very one
-// that was recorded.
+// It tries the packets that the finding's evidence names first. If those are not enough it searches from the end: a
+// match goes another way as soon as anything in it differs, but up to the first packet that is delivered after all it
+// is the match that was recorded.
 func (c *inquiry) fewest(ctx context.Context, f *judge.Finding) ([]int, error) {
 	gone := func(set []int) played.Variant { return c.world(func(i int) bool { return !slices.Contains(set, i) }) }
 	least := func(set []int) ([]int, error) {

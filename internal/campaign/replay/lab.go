@@ -32,16 +32,16 @@ type Lab struct {
 	once    sync.Once
 	slots   chan struct{} // holds one for each match that is played, if Workers bounds them
 
-	lock   sync.Mutex
-	began  time.Time // when the first was played
-	untold int       // matches of which nothing could be told
-	why    string    // the first could not
+	lock         sync.Mutex
+	began        time.Time // when the first was played
+	inconclusive int       // inconclusive matches
+	why          string    // why the first of them was
 }
 
 // Replays is how many matches have been played so far.
 func (l *Lab) Replays() int { return int(l.replays.Load()) }
 
-// left says how long about so many matches more will take, going by those that were played.
+// left estimates how long that many more matches will take, from those played so far.
 func (l *Lab) left(matches int) string {
 	l.lock.Lock()
 	defer l.lock.Unlock()
@@ -83,20 +83,20 @@ func (l *Lab) try(ctx context.Context, v played.Variant, nth int, target Target)
 		l.playing()
 		var err error
 		if tried, err = l.Crew.Try(ctx, v, nth); err != nil {
-			return Told{Answer: Untold}, err
+			return Told{Answer: Inconclusive}, err
 		}
 	} else {
 		r, err := l.play(ctx, v, match.Options{})
 		if err != nil {
-			return Told{Answer: Untold}, err
+			return Told{Answer: Inconclusive}, err
 		}
 		tried = played.TriedOf(r.Verdict)
 	}
 	told, why := target.told(tried)
-	if told.Answer == Untold {
+	if told.Answer == Inconclusive {
 		l.lock.Lock()
 		defer l.lock.Unlock()
-		if l.untold++; l.why == "" {
+		if l.inconclusive++; l.why == "" {
 			l.why = why
 		}
 	}
@@ -135,23 +135,23 @@ func (l *Lab) ask(ctx context.Context, v played.Variant, target Target) (Answer,
 	return told.Answer, err
 }
 
-// shows reports whether a variant shows the finding; one that cannot be told does not.
+// shows reports whether a variant shows the finding. An inconclusive one does not.
 func (l *Lab) shows(ctx context.Context, v played.Variant, target Target) (bool, error) {
 	answer, err := l.ask(ctx, v, target)
 	return answer == There, err
 }
 
-// gone reports whether the finding is gone in a variant; in one that cannot be told it is not.
+// gone reports whether the finding is gone in a variant. In an inconclusive one it is not.
 func (l *Lab) gone(ctx context.Context, v played.Variant, target Target) (bool, error) {
 	answer, err := l.ask(ctx, v, target)
 	return answer == Gone, err
 }
 
-// Untold is how many matches could not be told, and why the first of them could not.
-func (l *Lab) Untold() (n int, why string) {
+// Inconclusive is the number of inconclusive matches, and why the first of them was.
+func (l *Lab) Inconclusive() (n int, why string) {
 	l.lock.Lock()
 	defer l.lock.Unlock()
-	return l.untold, l.why
+	return l.inconclusive, l.why
 }
 
 // first is the first of n variants that shows the finding, or -1. Several are played

@@ -25,8 +25,8 @@ func (c *inquiry) otherwise(ctx context.Context, w *Why) (network, needs string,
 	if err != nil {
 		return "", "", err
 	}
-	if perfectly == Untold {
-		return "what part the network plays could not be told", "", nil
+	if perfectly == Inconclusive {
+		return "what part the network plays is not known, because the match on perfect links is inconclusive", "", nil
 	}
 	perfect := perfectly != Gone
 	if !perfect {
@@ -35,7 +35,7 @@ func (c *inquiry) otherwise(ctx context.Context, w *Why) (network, needs string,
 		if err != nil {
 			return "", "", err
 		}
-		if steadily == Untold {
+		if steadily == Inconclusive {
 			return "it takes delay: on perfect links it is gone", "", nil
 		}
 		if steadily == Gone {

@@ -99,8 +99,8 @@ func (c *inquiry) delayOnWall(ctx context.Context, w *Why) (string, error) {
 	switch {
 	case err != nil:
 		return "", err
-	case perfectly == Untold:
-		return "Whether it takes delay could not be told.", nil
+	case perfectly == Inconclusive:
+		return "Whether it takes delay is not known, because the matches on perfect links are inconclusive.", nil
 	case perfectly != Gone:
 		return "It is there on perfect links too, so the network plays no part in it.", nil
 	}

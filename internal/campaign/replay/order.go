@@ -18,9 +18,9 @@ type Order struct {
 	What string `json:"what"` // who went before whom, and when
 }
 
-// order finds the choice of the order of threads that a finding hangs on, where that order was drawn: with it as drawn, and the usual
-// order from then on, the finding is there; with the usual order from it on, it is gone. It reports whether there is
-// one.
+// order finds the choice of the order of threads that a finding hangs on, where that order was drawn: with it as
+// drawn, and the usual order from then on, the finding is there; with the usual order from it on, it is gone. It
+// reports whether there is one.
 func (c *inquiry) order(ctx context.Context, w *Why) (bool, error) {
 	if !c.Plan.ByPrograms() || c.Plan.Clock == plan.Wall || c.Plan.Build.Interleave != plan.DrawnOrder {
 		return false, nil

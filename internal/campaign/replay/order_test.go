@@ -17,8 +17,8 @@ import (
 	"zitherwheel/internal/run"
 )
 
-// bell is a server with a mistake that needs no packet and no client: it asks whether a thread has finished before it takes
-// the lock, so a wake-up can be lost.
+// bell is a server with a mistake that needs no packet and no client: it asks whether a thread has finished before it
+// takes the lock, so a wake-up can be lost.
 const bell = `
 #include <arpa/inet.h>
 #include <pthread.h>

@@ -45,7 +45,7 @@ func (r Repeats) String() string { return fmt.Sprintf("%d of %d", r.Shown, r.Of)
 // UnsureError is the error of a variant of which it cannot be told whether it has the finding.
 type UnsureError struct {
 	Repeats Repeats // of the recorded match
-	Played  int     // matches of the variant of which it can be told, and none showed it
+	Played  int     // conclusive matches of the variant, none of which showed it
 }
 
 func (e *UnsureError) Error() string {
@@ -60,7 +60,7 @@ func (l *Lab) each() int {
 }
 
 // repeat plays the recorded match until the finding has shown repeatsSeen times, or as often as a
-// variant may be played, to know how often it shows. Matches of which nothing can be told do not count.
+// variant may be played, to know how often it shows. Inconclusive matches do not count.
 func (l *Lab) repeat(ctx context.Context, v played.Variant, target Target) (Repeats, error) {
 	var r Repeats
 	for tried := 0; tried < l.each() && r.Shown < repeatsSeen; {
@@ -72,7 +72,7 @@ func (l *Lab) repeat(ctx context.Context, v played.Variant, target Target) (Repe
 		tried += n
 		for _, a := range answers {
 			switch a {
-			case Untold:
+			case Inconclusive:
 				continue
 			case There:
 				r.Shown++
@@ -89,12 +89,12 @@ func (l *Lab) askOnWall(ctx context.Context, v played.Variant, target Target) (A
 	needed := l.repeats.Misses()
 	for tried, missed := 0, 0; ; {
 		if tried >= l.each() {
-			return Untold, &UnsureError{l.repeats, missed}
+			return Inconclusive, &UnsureError{l.repeats, missed}
 		}
 		n := min(l.atOnce(true), needed-missed, l.each()-tried)
 		answers, err := l.several(ctx, tried, n, v, target)
 		if err != nil {
-			return Untold, err
+			return Inconclusive, err
 		}
 		tried += n
 		for _, wrong := range []Answer{There, Otherwise} {
@@ -113,7 +113,8 @@ func (l *Lab) askOnWall(ctx context.Context, v played.Variant, target Target) (A
 	}
 }
 
-// several plays a variant several times at once, after so many times before, and says what these matches say of the finding.
+// several plays a variant several times at once, after so many times before, and says what these matches say of the
+// finding.
 func (l *Lab) several(ctx context.Context, before, n int, v played.Variant, target Target) ([]Answer, error) {
 	list := make([]Answer, n)
 	var group errgroup.Group

@@ -10,8 +10,8 @@ import (
 	"zitherwheel/internal/plan"
 )
 
-// singles says of the packets near the finding, and of those that were named, what each does by itself: so whoever reads the
-// proof sees that the others beside it do not make the finding.
+// singles says of the packets near the finding, and of those that were named, what each does by itself: so whoever
+// reads the proof sees that the others beside it do not make the finding.
 func (c *inquiry) singles(ctx context.Context, w *Why) error {
 	if c.Plan.Clock == plan.Wall { // there each takes many matches
 		return nil
@@ -43,8 +43,8 @@ const (
 	mostNearBuilds = 4 // whose matches take longer
 )
 
-// near are the packets that were sent shortly before the finding on the link of its view, the nearest first to be chosen, and
-// those that were named.
+// near are the packets that were sent shortly before the finding on the link of its view, the nearest first to be
+// chosen, and those that were named.
 func (c *inquiry) near(w *Why) (list []int) {
 	named := func(i int) bool {
 		s := c.suspects[i]

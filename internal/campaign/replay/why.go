@@ -19,32 +19,32 @@ import (
 // Why is what was proved of a finding by playing its match again. Its JSON is that of
 // zwheel why --json.
 type Why struct {
-	Finding     string    `json:"finding"` // its id
-	Signature   string    `json:"signature"`
-	View        string    `json:"view"`
-	Entity      string    `json:"entity"`
-	Began       float64   `json:"began_s"`
-	Packets     []Culprit `json:"packets"`               // the smallest set that makes the difference; empty if no packet does
-	Appears     string    `json:"appears,omitempty"`     // what whoever was to get them says first that is not in the recording, when they are delivered
-	Gone        bool      `json:"gone"`                  // with these delivered, and all others as they were, the finding is gone
-	There       bool      `json:"there"`                 // with these as they were, and all others delivered, it is there
-	Suspects    int       `json:"suspects"`              // packets that were lost, late, doubled or damaged until then
-	Beside      string    `json:"beside,omitempty"`      // what was done with the others for that
-	Enough      []string  `json:"enough,omitempty"`      // which of several packets make it alone
-	Counterpart []string  `json:"counterpart,omitempty"` // what does it in the match in which every other packet is delivered
-	Without     int       `json:"without,omitempty"`     // matches of other seeds that show it with every packet delivered,
-	WithoutOf   int       `json:"without_of,omitempty"`  // of so many
-	Order       *Order    `json:"order,omitempty"`       // of threads, where that makes it
-	Needs       []Need    `json:"needs"`                 // what else was tried, where no packet matters
-	Each        []Single  `json:"each,omitempty"`        // of the packets near the finding: what each does by itself
-	Replays     int       `json:"replays"`
-	Untold      int       `json:"could_not_be_told,omitempty"`     // of these: not played, or not judged where the finding would be
-	UntoldWhy   string    `json:"could_not_be_told_why,omitempty"` // the first of them
-	Repeats     *Repeats  `json:"repeats,omitempty"`               // on the wall clock: in how many repeats of the recorded match it showed
-	Misses      int       `json:"misses,omitempty"`                // and after how many matches without it a variant counted as one without it
-	Proved      string    `json:"proved"`                          // in one sentence
-	Unproved    []string  `json:"not_proved"`
-	SoFar       string    `json:"-"` // what is known before it ends
+	Finding         string    `json:"finding"` // its id
+	Signature       string    `json:"signature"`
+	View            string    `json:"view"`
+	Entity          string    `json:"entity"`
+	Began           float64   `json:"began_s"`
+	Packets         []Culprit `json:"packets"`               // the smallest set that makes the difference; empty if no packet does
+	Appears         string    `json:"appears,omitempty"`     // what whoever was to get them says first that is not in the recording, when they are delivered
+	Gone            bool      `json:"gone"`                  // with these delivered, and all others as they were, the finding is gone
+	There           bool      `json:"there"`                 // with these as they were, and all others delivered, it is there
+	Suspects        int       `json:"suspects"`              // packets that were lost, late, doubled or damaged until then
+	Beside          string    `json:"beside,omitempty"`      // what was done with the others for that
+	Enough          []string  `json:"enough,omitempty"`      // which of several packets make it alone
+	Counterpart     []string  `json:"counterpart,omitempty"` // what does it in the match in which every other packet is delivered
+	Without         int       `json:"without,omitempty"`     // matches of other seeds that show it with every packet delivered,
+	WithoutOf       int       `json:"without_of,omitempty"`  // of so many
+	Order           *Order    `json:"order,omitempty"`       // of threads, where that makes it
+	Needs           []Need    `json:"needs"`                 // what else was tried, where no packet matters
+	Each            []Single  `json:"each,omitempty"`        // of the packets near the finding: what each does by itself
+	Replays         int       `json:"replays"`
+	Inconclusive    int       `json:"inconclusive_matches,omitempty"` // of these: not played, or not judged where the finding would be
+	InconclusiveWhy string    `json:"inconclusive_why,omitempty"`     // the first of them
+	Repeats         *Repeats  `json:"repeats,omitempty"`              // on the wall clock: in how many repeats of the recorded match it showed
+	Misses          int       `json:"misses,omitempty"`               // and after how many matches without it a variant counted as one without it
+	Proved          string    `json:"proved"`                         // in one sentence
+	Unproved        []string  `json:"not_proved"`
+	SoFar           string    `json:"-"` // what is known before it ends
 }
 
 // Culprit is a packet that makes the difference.
@@ -113,23 +113,25 @@ func (r *Recording) Why(ctx context.Context, l *Lab, f *judge.Finding) (*Why, er
 	} else {
 		err = c.run(ctx, w, f)
 	}
-	var untold *UntoldError
-	if errors.As(err, &untold) {
+	var inconclusive *InconclusiveError
+	if errors.As(err, &inconclusive) {
 		w.Packets, w.Gone, w.There, err = []Culprit{}, false, false, nil
-		w.Proved = fmt.Sprintf("Nothing is proved: %s.", untold)
+		w.Proved = fmt.Sprintf("Nothing is proved: %s.", inconclusive)
 	}
 	w.Replays = l.Replays()
-	w.Untold, w.UntoldWhy = l.Untold()
+	w.Inconclusive, w.InconclusiveWhy = l.Inconclusive()
 	return w, err
 }
 
-// UntoldError is the error of a match on which all that follows rests, and of which nothing can be told.
-type UntoldError struct {
+// InconclusiveError is the error of an inconclusive match on which all that follows rests.
+type InconclusiveError struct {
 	What string
 	Why  string
 }
 
-func (e *UntoldError) Error() string { return fmt.Sprintf("%s could not be told: %s", e.What, e.Why) }
+func (e *InconclusiveError) Error() string {
+	return fmt.Sprintf("%s is inconclusive: %s", e.What, e.Why)
+}
 
 // inquiry is the search for the packets.
 type inquiry struct {
@@ -186,9 +188,9 @@ func (c *inquiry) takesPackets(ctx context.Context, w *Why) (bool, error) {
 			return false, err
 		case answer == Gone:
 			return true, nil
-		case answer == Untold:
-			_, why := c.lab.Untold()
-			return false, &UntoldError{"the match with every packet delivered", why}
+		case answer == Inconclusive:
+			_, why := c.lab.Inconclusive()
+			return false, &InconclusiveError{"the match with every packet delivered", why}
 		}
 	}
 	return false, nil

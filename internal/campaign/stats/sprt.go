@@ -26,7 +26,8 @@ func NewSPRT(tolerate float64, most int) *SPRT {
 // Least is how many matches it takes to say that little goes wrong, if nothing does. With fewer it can never say so.
 func (t *SPRT) Least() int { return int(math.Ceil(sprtBound / -t.right)) }
 
-// Saw takes in a match, and says whether it is decided, and how. After the last match there may be it is over undecided.
+// Saw takes in a match, and says whether it is decided, and how. After the last match there may be it is over
+// undecided.
 func (t *SPRT) Saw(wrong bool) (decided, bad bool) {
 	if t.n++; wrong {
 		t.k++
@@ -42,9 +43,9 @@ func (t *SPRT) decided(n, k int) (decided, bad bool) {
 	return math.Abs(ratio) >= sprtBound, ratio >= sprtBound
 }
 
-// Interval holds the true share at 95%, at least, when the test is over. An interval for a fixed number of matches does not,
-// because the number follows from what was seen. Ends of the test are put in order by the share that
-// they saw, and the bounds are the shares for which an end so far out, or farther, has a probability of 2.5% (Jennison and
+// Interval holds the true share at 95%, at least, when the test is over. An interval for a fixed number of matches
+// does not, because the number follows from what was seen. Ends of the test are put in order by the share that they
+// saw, and the bounds are the shares for which an end so far out, or farther, has a probability of 2.5% (Jennison and
 // Turnbull, Group Sequential Methods, 1999, chapter 8).
 func (t *SPRT) Interval() (low, high float64) {
 	if t.n == 0 {

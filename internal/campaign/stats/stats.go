@@ -28,8 +28,8 @@ func Wilson(k, n int) (p, low, high float64) {
 
 func rounded(f float64) float64 { return math.Round(f*1e4) / 1e4 }
 
-// ClopperPearson is k of n, with the exact interval of Clopper and Pearson at 95% (Biometrika 26, 1934). It
-// holds at least that often, also where matches were played until there were k: its lower bound is then that of the negative
+// ClopperPearson is k of n, with the exact interval of Clopper and Pearson at 95% (Biometrika 26, 1934). It holds at
+// least that often, also where matches were played until there were k: its lower bound is then that of the negative
 // binomial distribution, and its upper one lies above that.
 func ClopperPearson(k, n int) (p, low, high float64) {
 	if n == 0 {

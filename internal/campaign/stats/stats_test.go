@@ -179,8 +179,8 @@ func TestTheIntervalOfAMedianHoldsIt(t *testing.T) {
 	assert.Equal(t, []float64{3, 2, 4}, []float64{median, low, high})
 }
 
-// covers is how often an interval holds the share behind it, computed and not drawn: ends hands on the ends of a series of
-// matches, with the probability of each.
+// covers is how often an interval holds the share behind it, computed and not drawn: ends hands on the ends of a
+// series of matches, with the probability of each.
 func covers(truth float64, ends func(p float64, end func(n, k int, probability float64)), interval func(k, n int) (low, high float64)) (sum, all float64) {
 	ends(truth, func(n, k int, probability float64) {
 		all += probability

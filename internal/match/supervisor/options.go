@@ -15,8 +15,8 @@ type Options struct {
 	// DrawnOrder draws from the seed which of several threads goes on, also at calls that others can tell. It asks
 	// for OneThread.
 	DrawnOrder bool
-	// UsualFrom is the number of the draw, from 1, from which on the usual order is taken in place of what is drawn; 0 is
-	// never. The draw before it is told in the report: so a search finds the one that matters.
+	// UsualFrom is the number of the draw, from 1, from which on the usual order is taken in place of what is drawn;
+	// 0 is never. The draw before it is told in the report: so a search finds the one that matters.
 	UsualFrom int
 
 	shared bool // the machine's network, although one of its own could be had: in tests

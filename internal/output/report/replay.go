@@ -105,8 +105,8 @@ func (t *Text) Why(w *replay.Why) {
 		fmt.Fprintf(t.w, "%s lost, late or damaged before it. ", count(w.Suspects, "packet was", "packets were"))
 	}
 	fmt.Fprintf(t.w, "It took %d matches.\n", w.Replays)
-	if w.Untold > 0 {
-		fmt.Fprintln(t.w, ansi.Wordwrap(fmt.Sprintf("%d of these count for nothing, because what would show in them could not be told: %s.", w.Untold, w.UntoldWhy), textWidth, ""))
+	if w.Inconclusive > 0 {
+		fmt.Fprintln(t.w, ansi.Wordwrap(fmt.Sprintf("%d of these were inconclusive and prove nothing; the first: %s.", w.Inconclusive, w.InconclusiveWhy), textWidth, ""))
 	}
 	if w.Repeats != nil {
 		fmt.Fprintln(t.w, ansi.Wordwrap(fmt.Sprintf("The recorded match shows it in %s repeats. So a variant has it if one of its matches shows it, and has not after %d that do not, each of which is wrong in at most %.0f%% of cases.",

@@ -58,7 +58,7 @@ func TestAMatchThatUnrepeatableSaysSoFirst(t *testing.T) {
 	assert.Equal(t, "this match may not repeat: time went on 1234 times while server computed without waiting", why)
 	v := &judge.Verdict{Outcome: judge.InSync, Ending: ending.Ending{How: ending.Complete, Unrepeatable: why}}
 	assert.Regexp(t, `^IN SYNC .*\n  note: this match may not repeat: time went on`, written(func(text *Text) { text.Headline(v) }))
-	assert.Equal(t, why, played.TriedOf(v).Untold, "so nothing is proved by it")
+	assert.Equal(t, why, played.TriedOf(v).Inconclusive, "so nothing is proved by it")
 	v.Outcome, v.Strict = judge.Inconclusive, true
 	assert.Equal(t, why, v.NotWell())
 }

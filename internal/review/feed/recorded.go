@@ -41,8 +41,8 @@ func Run(run *run.Run, p *plan.Plan) Traces {
 	return t
 }
 
-// Freeze has traces judged by rules that were learned before: from the same match, or one of which this is another play. So what
-// is compared does not change with what goes wrong.
+// Freeze has traces judged by rules that were learned before: from the same match, or one of which this is another
+// play. So what is compared does not change with what goes wrong.
 func (t *Traces) Freeze(rules rulebook.Rules) {
 	rules.Refused = t.Rules.Refused
 	t.Rules, t.Unruled, t.Frozen = rules, false, true

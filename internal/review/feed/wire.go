@@ -74,8 +74,8 @@ func (t *Traces) distrust(w *wire) (warnings []judge.Warning) {
 	return append(warnings, judge.Warning{Text: "packets unknown, so nothing is excused by what the links did: " + w.flaw})
 }
 
-// bypassed are the views that told something, and whose packets did not go over their links: how they fared says nothing
-// of these links.
+// bypassed are the views that told something, and whose packets did not go over their links: how they fared says
+// nothing of these links.
 func (w *wire) bypassed(t *Traces, views []*pulse) (list []ending.Break) {
 	if t.Packets == "" && w.flaw == "" || w.torn {
 		return nil

@@ -83,8 +83,8 @@ func (b Break) String() string {
 	return text
 }
 
-// Spoils reports whether something of the match could not be judged for it. A crash is a finding of its own, a view that
-// went on was judged again, and who left and said so was judged until then.
+// Spoils reports whether something of the match could not be judged for it. A crash is a finding of its own, a view
+// that went on was judged again, and who left and said so was judged until then.
 func (b Break) Spoils() bool {
 	switch b.Kind {
 	case Quit, Silent, TraceBroken, MachineLost:

@@ -6,8 +6,9 @@ import (
 	"unicode/utf8"
 )
 
-// What is an error or a warning is told by regular expressions, which are slow. So a line is looked through first for words
-// without which none of them can fit, and what was said of a line holds for all that differ from it in digits alone.
+// What is an error or a warning is told by regular expressions, which are slow. So a line is looked through first for
+// words without which none of them can fit, and what was said of a line holds for all that differ from it in digits
+// alone.
 
 var (
 	errors = regexp.MustCompile(`(?i)(^|[^\w./-])(errors?|fatal|critical|panic|severe|emergency|abort(ed)?|crash(ed)?|unhandled|uncaught)([^\w./-]|$)` +
