@@ -32,11 +32,11 @@ func openRun(path string) (*run.Run, *plan.Plan, error) {
 func unsealed(r *run.Run) string {
 	switch {
 	case r == nil:
-		return "these traces have no seal, so whether they are whole and of one match is for you to know"
+		return "these traces have no seal: nothing shows whether they are whole and of one match"
 	case !r.Sealed() && !r.About.CutOff() && len(r.About.Damage) == 0:
-		return r.Path + " has no seal, because an earlier version of this program recorded it; whether it is whole is for you to know"
+		return r.Path + " has no seal, because an earlier version of this program recorded it; nothing shows whether it is whole"
 	case r.Sealed() && !r.SignedBy(trust.Known):
-		return r.Path + " was recorded by somebody else, or on another machine: its files are those of its seal, and whose seal that is cannot be told"
+		return r.Path + " was sealed by somebody else or on another machine: its files match the seal, and the seal has no mark of yours"
 	}
 	return ""
 }

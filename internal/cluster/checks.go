@@ -67,7 +67,8 @@ const checksWithin = 30 * time.Second
 
 // awaitChecks waits until all that is to be confirmed was.
 func (c *Crew) awaitChecks(ctx context.Context) {
-	for began := time.Now(); ctx.Err() == nil && c.life.Err() == nil && time.Since(began) < checksWithin; pause(ctx, 20*time.Millisecond) {
+	began := time.Now()
+	for ; ctx.Err() == nil && c.life.Err() == nil && time.Since(began) < checksWithin; pause(ctx, 20*time.Millisecond) {
 		c.lock.Lock()
 		left := len(c.checks)
 		c.lock.Unlock()

@@ -31,8 +31,10 @@ func (l *Link) persist(ctx context.Context, do func(context.Context) error) erro
 
 // isAway reports whether an error may be that the broker is not there just now.
 func isAway(err error) bool {
-	for _, one := range []error{context.DeadlineExceeded, nats.ErrTimeout, nats.ErrNoResponders, nats.ErrConnectionReconnecting, nats.ErrDisconnected, nats.ErrNoServers,
-		jetstream.ErrNoStreamResponse, nats.ErrConnectionClosed} {
+	for _, one := range []error{
+		context.DeadlineExceeded, jetstream.ErrNoStreamResponse, nats.ErrTimeout, nats.ErrNoResponders, nats.ErrNoServers,
+		nats.ErrDisconnected, nats.ErrConnectionReconnecting, nats.ErrConnectionClosed,
+	} {
 		if errors.Is(err, one) {
 			return true
 		}

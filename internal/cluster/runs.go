@@ -37,7 +37,7 @@ func (a *Archive) part(campaign string, n int) string {
 func (l *Link) storeRun(ctx context.Context, campaign string, archive []byte) (*Archive, error) {
 	a := &Archive{Sum: sumOf(archive), Parts: (len(archive) + partOfRun - 1) / partOfRun}
 	if a.Parts > mostParts {
-		return nil, fmt.Errorf("it has %s, packed, and %d MB are what is handed over at most", size(int64(len(archive))), mostParts*partOfRun>>20)
+		return nil, fmt.Errorf("it has %s packed; at most %d MB are handed over", size(int64(len(archive))), mostParts*partOfRun>>20)
 	}
 	for n := range a.Parts {
 		part := archive[n*partOfRun : min(len(archive), (n+1)*partOfRun)]

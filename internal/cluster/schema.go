@@ -87,7 +87,10 @@ func (r *Result) check(seed uint64) error {
 
 var (
 	measureName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
-	verdicts    = []string{"", played.Failed, string(judge.InSync), string(judge.OutOfSync), string(judge.RulesKept), string(judge.NothingCompared), string(judge.Inconclusive)}
+	verdicts    = []string{
+		"", played.Failed, string(judge.InSync), string(judge.OutOfSync), string(judge.RulesKept), string(judge.NothingCompared),
+		string(judge.Inconclusive),
+	}
 )
 
 // fitting keeps what does not fit first.

@@ -139,7 +139,7 @@ func evidence(folder string) (names []string, err error) {
 		case name == ".":
 			return nil
 		case !d.Type().IsRegular() && !d.IsDir():
-			return fmt.Errorf("%s: not a regular file but %s; nothing of a run folder is read that leads elsewhere", path, typeOf(d.Type()))
+			return fmt.Errorf("%s: not a regular file but %s; a run folder must hold all of its files itself", path, typeOf(d.Type()))
 		case d.IsDir() && name != "views" && name != "logs":
 			return fs.SkipDir
 		case d.IsDir():
@@ -153,7 +153,9 @@ func evidence(folder string) (names []string, err error) {
 }
 
 // read are the files at the top of a run folder that are read, without .zst.
-var read = []string{aboutName, "plan.yaml", rulesName, "packets.jsonl", "inputs.jsonl", "findings.json", "measures.json", "timing.json", "packets.pcapng"}
+var read = []string{
+	aboutName, "plan.yaml", rulesName, "packets.jsonl", "inputs.jsonl", "findings.json", "measures.json", "timing.json", "packets.pcapng",
+}
 
 func typeOf(mode fs.FileMode) string {
 	switch {

@@ -14,7 +14,7 @@ import (
 // are the same match, on the virtual clock to the byte, so what is known of one is known of the other; with different
 // keys nothing of one says anything of the other.
 type Identity struct {
-	Plan    string // sum of the plan as YAML, with the environment that its programs get; without seed and place of the build
+	Plan    string // sum of the plan as YAML, with its programs' environment, without seed and place of the build
 	Build   string // sum of the files of the build, programs and what lies beside them; "" of the demo game
 	Variant string // sum of how a variant differs from the plan, or ""
 	Judge   string // version of this program, which plays and judges
@@ -45,6 +45,7 @@ func IdentityOf(p *plan.Plan) (Identity, pack.Sums, error) {
 
 // Key is the identity in 32 hexadecimal digits.
 func (i Identity) Key() string {
-	sum := sha256.Sum256(fmt.Appendf(nil, "plan %s\nbuild %s\nvariant %s\njudge %q\nseed %d\n", i.Plan, i.Build, i.Variant, i.Judge, i.Seed))
+	text := fmt.Appendf(nil, "plan %s\nbuild %s\nvariant %s\njudge %q\nseed %d\n", i.Plan, i.Build, i.Variant, i.Judge, i.Seed)
+	sum := sha256.Sum256(text)
 	return hex.EncodeToString(sum[:16])
 }

@@ -39,7 +39,8 @@ func (c *inquiry) order(ctx context.Context, w *Why) (bool, error) {
 		return false, err
 	}
 	without, with := 0, timing.Supervised.Draws // so many as drawn
-	c.lab.tell("with the usual order it is gone; looking for the choice that matters, of %d: %s more", with, c.lab.left(bits.Len(uint(with))+2))
+	left := c.lab.left(bits.Len(uint(with)) + 2)
+	c.lab.tell("with the usual order it is gone; looking for the choice that matters, of %d: %s more", with, left)
 	for with-without > 1 {
 		middle := (without + with) / 2
 		there, err := c.lab.shows(ctx, usualFrom(middle+1), c.target)
@@ -64,7 +65,8 @@ func (c *inquiry) order(ctx context.Context, w *Why) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	w.Proved = fmt.Sprintf("It takes an order of threads. With the usual one it is gone. It hangs on choice %d of %d: %s. With that as it was drawn, and the usual order from then on, the finding is there", with, w.Order.Of, w.Order.What)
+	w.Proved = fmt.Sprintf("It takes an order of threads. With the usual one it is gone. It hangs on choice %d of %d: %s. "+
+		"With that as it was drawn, and the usual order from then on, the finding is there", with, w.Order.Of, w.Order.What)
 	if gone {
 		w.Proved += "; with the usual order from there on it is gone."
 	} else {

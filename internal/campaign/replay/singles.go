@@ -20,14 +20,18 @@ func (c *inquiry) singles(ctx context.Context, w *Why) error {
 	if len(near) < 2 { // that one has been told
 		return nil
 	}
-	c.lab.tell("playing each of the %d packets near the finding delivered by itself, and lost by itself: %s more", len(near), c.lab.left(2*len(near)))
+	c.lab.tell("playing each of the %d packets near the finding delivered by itself, and lost by itself: %s more",
+		len(near), c.lab.left(2*len(near)))
 	w.Each = make([]Single, len(near))
 	for n, i := range near {
 		w.Each[n].Culprit = c.culprit(c.suspects[i].Way, c.suspects[i].outcome)
 	}
 	return campaign.Each(ctx, c.lab.atOnce(false), campaign.Numbers(2*len(near)), func(n int) error {
 		i, alone := near[n/2], n%2 == 0
-		told, err := c.lab.try(ctx, c.world(func(k int) bool { return (k == i) == alone || alone && c.company != nil && c.company(k) }), 0, c.target)
+		asRecorded := func(k int) bool {
+			return (k == i) == alone || alone && c.company != nil && c.company(k)
+		}
+		told, err := c.lab.try(ctx, c.world(asRecorded), 0, c.target)
 		if alone {
 			w.Each[n/2].Alone = told
 		} else {

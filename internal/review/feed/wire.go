@@ -90,7 +90,7 @@ func (w *wire) bypassed(t *Traces, views []*pulse) (list []ending.Break) {
 		}
 		if up, down := ways[link.Up], ways[link.Down]; up == 0 || down == 0 {
 			list = append(list, ending.Break{Kind: ending.Bypassed, View: s.View,
-				How: fmt.Sprintf("%d up and %d down; does its client take the address that it is given? zwheel preflight tries it", up, down)})
+				How: fmt.Sprintf("%d up and %d down; does its client use the address that it is given? zwheel preflight tries it", up, down)})
 		}
 	}
 	return list
