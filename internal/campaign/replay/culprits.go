@@ -18,7 +18,7 @@ import (
 // go away.
 func (c *inquiry) packets(ctx context.Context, w *Why, f *judge.Finding) error {
 	w.SoFar = fmt.Sprintf("with %d packets that were lost, late or damaged delivered it is gone", len(c.suspects))
-	c.lab.tell("%s; looking for those that matter: %s at least", w.SoFar, c.lab.left(bits.Len(uint(len(c.suspects)))+2))
+	c.lab.tell("%s; looking for those that matter: at least %s", w.SoFar, c.lab.left(bits.Len(uint(len(c.suspects)))+2))
 	set, err := c.fewest(ctx, f)
 	if err != nil {
 		return err

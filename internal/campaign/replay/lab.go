@@ -50,7 +50,7 @@ func (l *Lab) left(matches int) string {
 		return fmt.Sprintf("%d matches", matches)
 	}
 	each := time.Since(l.began) / time.Duration(n)
-	return fmt.Sprintf("about %d matches, %s", matches, max(time.Second, time.Duration(matches)*each).Round(time.Second))
+	return fmt.Sprintf("%d matches, about %s", matches, max(time.Second, time.Duration(matches)*each).Round(time.Second))
 }
 
 // playing notes that a match is played.

@@ -40,7 +40,7 @@ func (c *inquiry) order(ctx context.Context, w *Why) (bool, error) {
 	}
 	without, with := 0, timing.Supervised.Draws // so many as drawn
 	left := c.lab.left(bits.Len(uint(with)) + 2)
-	c.lab.tell("with the usual order it is gone; looking for the choice that matters, of %d: %s more", with, left)
+	c.lab.tell("with the usual order it is gone; looking for the choice that matters, of %d: %s", with, left)
 	for with-without > 1 {
 		middle := (without + with) / 2
 		there, err := c.lab.shows(ctx, usualFrom(middle+1), c.target)

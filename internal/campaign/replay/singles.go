@@ -20,7 +20,7 @@ func (c *inquiry) singles(ctx context.Context, w *Why) error {
 	if len(near) < 2 { // that one has been told
 		return nil
 	}
-	c.lab.tell("playing each of the %d packets near the finding delivered by itself, and lost by itself: %s more",
+	c.lab.tell("playing each of the %d packets near the finding delivered by itself, and lost by itself: %s",
 		len(near), c.lab.left(2*len(near)))
 	w.Each = make([]Single, len(near))
 	for n, i := range near {
